@@ -12,6 +12,7 @@ _UNSEEN = re.compile(
 )
 """Control characters, escapes, and marks that turn the direction of text, but not tab and line."""
 
+_LARGEST_IN_FULL = 1e7
 _NOT_IN_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
@@ -46,6 +47,20 @@ def is_number(text: str) -> bool:
 def write_number(value: float) -> str:
     """Return a number in the fewest digits that are read back as the same number."""
     return repr(shorten_number(value)).removesuffix(".0")
+
+
+def write_rounded(value: float, digits: int) -> str:
+    """Return a number with so many significant digits, and all of those before the point.
+
+    Powers of ten stand for what is below a ten-thousandth or beyond ten million alone.
+
+    Examples
+    --------
+    >>> write_rounded(101325.4, 4), write_rounded(0.123456, 3), write_rounded(-2e9, 3)
+    ('101325', '0.123', '-2e+09')
+    """
+    text = f"{value:.{digits}g}"
+    return f"{value:.0f}" if "e+" in text and abs(value) < _LARGEST_IN_FULL else text
 
 
 def shorten_number(value: Any) -> float:

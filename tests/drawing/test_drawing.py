@@ -31,6 +31,9 @@ from rhodolite.drawing import all_drawings
 from rhodolite.drawing.options import ProjectionName
 from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.drawing.parts.map_geometry import MapGeometry
+from rhodolite.drawing.parts.text import period_text
+from rhodolite.model.indexing import take
+from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.ensemble import stack_members
 from rhodolite.pipeline.writing import save_figure
@@ -581,3 +584,40 @@ def test_a_polar_map_ends_where_cells_are_left_out(sign, name):
     assert not geometry.lacks_data(field)
     field.flat[np.argmax(centres)] = np.nan
     assert geometry.lacks_data(field)
+
+
+def months_of(years, hours=None):
+    """A dataset of months, or of all hours of the first days of months, in the 360-day calendar."""
+    times = np.arange(12 * years) * 30.0
+    if hours is not None:
+        times = (times[:, None] + (np.arange(hours) + 0.5) * 24 / hours / 24).ravel()
+    else:
+        times = times + 15
+    values = 280 + np.sin(np.arange(times.size))[:, None, None] * np.ones((1, 2, 3))
+    return make_dataset(values, times=times, calendar="360_day")
+
+
+def test_months_of_one_year_are_shown_and_a_cycle_is_not_told_from_the_rest():
+    figure = rhodolite.Panels(by="month")(months_of(1))
+    titles = [axes.get_title() for axes in figure.axes]
+    assert {"January", "December"} <= set(titles)
+    with pytest.raises(rhodolite.DataError, match=r"has 1 .* leave it out"):
+        rhodolite.Series(without_cycle=True)(months_of(1))
+
+
+@pytest.mark.parametrize("width", [480, 640, 1280])
+def test_names_of_years_stay_within_the_picture(width):
+    figure = rhodolite.YearOverlay(size=f"{width}x420")(months_of(6))
+    figure.draw_without_rendering()
+    frame = figure.legends[0].get_window_extent()
+    assert frame.x0 >= 0 and frame.x1 <= figure.bbox.width
+
+
+def test_a_caption_names_the_month_and_the_hour_of_a_phase():
+    """As the table of the same normals does."""
+    normals = rhodolite.Climatology(cycle="month+hour", min_years=1)(months_of(3, 4))
+    for step in (0, 5, len(normals.need_time()) - 1):
+        axis = take(normals, {"time": np.array([step])}).need_time()
+        (label,) = time_labels(axis)
+        assert ":" in label and " " in label
+        assert period_text(axis).startswith(f"{label}, ")

@@ -6,7 +6,7 @@ import shlex
 from typing import Any
 
 from rhodolite.model.cf.vocabulary import STUDY
-from rhodolite.plain_text import cut_text, file_size, make_all_visible
+from rhodolite.plain_text import cut_text, file_size, make_all_visible, write_rounded
 
 _MARGIN = 9
 _LONGEST_TITLE, _LONGEST_CELL, _LONGEST_HISTORY = 500, 120, 160
@@ -316,7 +316,7 @@ def _share(share: float) -> str:
 def _number(value: float | str | None) -> str:
     if value is None:
         return "none"
-    return value if isinstance(value, str) else f"{value:.5g}"
+    return value if isinstance(value, str) else write_rounded(value, 5)
 
 
 def _end(value: Any) -> str:

@@ -48,6 +48,7 @@ from rhodolite.operations.variables.along_time import (
     variables_along_time,
     whole_period,
 )
+from rhodolite.plain_text import write_rounded
 
 _FEWEST_CHOICES = 99
 
@@ -352,8 +353,9 @@ class _Sentence:
         chosen, others, difference, count, rest, pvalue = values
         units = pretty(self.variable.units)
         difference_units = pretty(self.results[2].units)
+        sign = "+" if difference >= 0 else ""
         return (
-            f"{self.variable.name}: {chosen:.5g} {units} at {count:.0f} chosen times, {others:.5g} "
-            f"{units} at {rest:.0f} others; difference {difference:+.4g} {difference_units}, "
-            f"{p_text(pvalue)}"
+            f"{self.variable.name}: {write_rounded(chosen, 5)} {units} at {count:.0f} chosen "
+            f"times, {write_rounded(others, 5)} {units} at {rest:.0f} others; difference "
+            f"{sign}{write_rounded(difference, 4)} {difference_units}, {p_text(pvalue)}"
         )

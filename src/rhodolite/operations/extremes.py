@@ -29,6 +29,7 @@ from rhodolite.operations.variables.along_time import (
     variables_along_time,
     whole_period,
 )
+from rhodolite.plain_text import write_rounded
 
 PERIOD = "return_period"
 _COLES = "Coles 2001, An Introduction to Statistical Modeling of Extreme Values"
@@ -314,10 +315,11 @@ class _Sentence:
         units = pretty(self.variable.units)
         lines = []
         for at, years in enumerate(self.step.periods.years):
-            line = f"{self.variable.name}: once in {years:g} years {numbers[0][at]:.4g}"
+            level = write_rounded(numbers[0][at], 4)
+            line = f"{self.variable.name}: once in {years:g} years {level}"
             if self.step.samples:
                 share = f"{100 * self.step.confidence:.3g} %"
-                low, high = numbers[1][at], numbers[2][at]
-                line += f" ({share}: {low:.4g} to {high:.4g})"
+                low, high = (write_rounded(ends[at], 4) for ends in numbers[1:3])
+                line += f" ({share}: {low} to {high})"
             lines.append(f"{line} {units}".strip())
         return "\n".join(lines)

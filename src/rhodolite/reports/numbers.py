@@ -23,6 +23,7 @@ from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.summarise import Summarise
 from rhodolite.operations.trend import Trend
+from rhodolite.plain_text import write_rounded
 
 _MOST_VALUES = 20_000_000
 """Of a variable, so that a report is no work of its own."""
@@ -279,7 +280,7 @@ def _place(value: Any, role: Role | None) -> str:
 
 
 def _number(value: Any, variable: Variable, *, units: bool = True) -> str:
-    text = f"{float(value):.4g}".replace("-", "\N{MINUS SIGN}")
+    text = write_rounded(float(value), 4).replace("-", "\N{MINUS SIGN}")
     unit = pretty(variable.units) if units else ""
     return f"{text} {unit}".strip()
 

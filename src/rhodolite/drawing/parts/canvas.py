@@ -17,6 +17,8 @@ FigureLayout = Literal["constrained", "compressed"]
 _GRID = "#dddddd"
 _LONGEST_NAME = 70
 _SMALL = 10.0
+_LETTERS_OF_NAMES, _BESIDE_NAMES = 0.58 * 11, 50.0
+"""Usual width of letters of names, and what lines and space take beside a name, in points."""
 _LETTER = 0.58 * _SMALL
 """Size of letters in the axes of others, and their usual width, in points."""
 
@@ -72,7 +74,8 @@ class Canvas:
         )
 
     def add_names(self, columns: int) -> None:
-        """Add the names of curves, below the axes where there is room made for them."""
+        """Add the names of curves, below the axes where there is room made for them, in so many
+        columns at most."""
         handles, labels = self.axes.get_legend_handles_labels()
         names = [cut_text(label, _LONGEST_NAME) for label in labels]
         if self.borrowed:
@@ -82,10 +85,14 @@ class Canvas:
             handles,
             names,
             loc="outside lower left",
-            ncols=columns,
+            ncols=min(columns, self._columns_that_fit(names)),
             fontsize=11,
             frameon=False,
         )
+
+    def _columns_that_fit(self, names: list[str]) -> int:
+        width = _LETTERS_OF_NAMES * max(map(len, names), default=1) + _BESIDE_NAMES
+        return max(1, int(72 * self.figure.get_figwidth() / width))
 
     def style_curves(self) -> None:
         """Give axes of curves a pale grid, and lines on the left and below only."""

@@ -25,6 +25,7 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.area_mean import mean_over
 from rhodolite.operations.axis_reduction.plan import Over
+from rhodolite.operations.baseline.base_period import FEWEST_YEARS
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.subset import Subset
 from rhodolite.operations.summarise import Summarise
@@ -49,7 +50,19 @@ class Curve:
     label: str = ""
 
     def without_cycle(self) -> Curve:
-        """Return the curve without its mean annual cycle, about the same mean."""
+        """Return the curve without its mean annual cycle, about the same mean.
+
+        Raises
+        ------
+        DataError
+            If there are too few years to tell the cycle from the rest.
+        """
+        years = np.unique(self.axis.years).size
+        if years < FEWEST_YEARS:
+            raise DataError(
+                f"--without-cycle needs data of {FEWEST_YEARS} years to tell the cycle from the "
+                f"rest, and {self.source} has {years} ({self.axis.span}); leave it out"
+            )
         departures = Anomaly(cycle=cycle_of(self.axis))(self.as_dataset())[
             self.variable.name
         ]

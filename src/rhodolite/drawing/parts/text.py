@@ -15,11 +15,12 @@ from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import MONTH_TITLES, Season
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_labels import WHOLE_YEAR, name_phase
 from rhodolite.model.time.time_units import month_start
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.selection.curvilinear import Positions
-from rhodolite.plain_text import cut_text, make_visible
+from rhodolite.plain_text import cut_text, make_visible, write_rounded
 
 LONGEST_TEXT = 300
 """Letters of a title or a name; what is longer cannot be read in a figure."""
@@ -103,7 +104,7 @@ def value_text(value: float, variable: Variable, spread: float | None = None) ->
 
 def write_digits(value: float, digits: int) -> str:
     """Write a number with so many digits; without a power of ten where they are more than six."""
-    text = f"{value:.{digits}g}"
+    text = write_rounded(value, digits)
     if digits > 6 and "e" in text:
         decimals = max(0, digits - 1 - int(np.floor(np.log10(abs(value)))))
         text = f"{value:.{decimals}f}"
@@ -157,8 +158,11 @@ def period_text(axis: TimeAxis | None) -> str:
         return ""
     if axis.climatological and axis.bounds is not None:
         first, last = axis.to_dates(np.array([axis.bounds.min(), axis.bounds.max()]))
-        phases = [_phase(*axis.to_dates(axis.bounds[at])) for at in (0, -1)]
-        phase = phases[0] if len(axis) == 1 else f"mean of {phases[0]} to {phases[-1]}"
+        ends = [axis.to_dates(np.sort(axis.bounds[at])) for at in (0, -1)]
+        phases = [name_phase(*pair) for pair in ends]
+        phase = f"mean of {phases[0]} to {phases[-1]}"
+        if len(axis) == 1:
+            phase = "the whole year" if phases[0] == WHOLE_YEAR else phases[0]
         return f"{phase}, {first.year} to {(last - datetime.timedelta(days=1)).year}"
     if len(axis) == 1:
         return _named_period(axis) or _moment(axis.reference_dates[0])
@@ -180,24 +184,6 @@ def _in_unit(date: Any, unit: str) -> str:
     if unit in ("month", "year"):
         return f"{MONTH_TITLES[date.month - 1]} {date.year}"
     return _day(date) if unit == "day" else format_date(date)
-
-
-def _phase(first: Any, after: Any) -> str:
-    """Name the phase of a cycle, given when it first begins and has last ended."""
-    months = (after.month - first.month) % 12
-    if (first.day, after.day, first.hour) == (1, 1, 0) and months:
-        return (
-            MONTH_TITLES[first.month - 1]
-            if months == 1
-            else str(Season(first.month, months))
-        )
-    if (first.hour, after.hour) != (0, 0) or (after - first).days < 1:
-        return f"{first:%H:%M} to {after:%H:%M}"
-    return (
-        f"{first.day} {MONTH_TITLES[first.month - 1]}"
-        if after.day != first.day
-        else "the whole year"
-    )
 
 
 def region_text(dataset: Dataset) -> str:

@@ -109,7 +109,8 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
                 f"{variable.name} has no {self._role} axis, so there is one map only; use draw map"
             )
         if self.by in (By.MONTH, By.SEASON) and not part.need_time().climatological:
-            return Climatology(cycle=Cycle.parse(self.by.value))(part)
+            # Of all years that are left, be it one.
+            return Climatology(cycle=Cycle.parse(self.by.value), min_years=1)(part)
         return Aggregate(to=Interval("year"))(part) if self.by is By.YEAR else part
 
     def _panels(self, part: Dataset, variable: Variable) -> list[tuple[str, Dataset]]:

@@ -7,6 +7,7 @@ import numpy as np
 from rhodolite.model.units.differences import is_difference
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
+from rhodolite.plain_text import write_rounded
 
 _TEMPERATURE = (100.0, 400.0, "K")
 _WATER = (260.0, 320.0, "K")
@@ -98,6 +99,7 @@ def tell_implausible(variable: Variable, low: float, high: float) -> str:
         return ""
     units = variable.units or ""
     return (
-        f"values from {low:.5g} to {high:.5g} {units}".rstrip()
-        + f", and {variable.quantity} lies between {allowed[0]:.4g} and {allowed[1]:.4g} {units}"
+        f"values from {write_rounded(low, 5)} to {write_rounded(high, 5)} {units}".rstrip()
+        + f", and {variable.quantity} lies between {write_rounded(allowed[0], 4)} and "
+        f"{write_rounded(allowed[1], 4)} {units}"
     ).rstrip()

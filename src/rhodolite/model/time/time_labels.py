@@ -13,6 +13,8 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import DAY_TICKS, Ticks, dates_of_ticks
 
 NORMAL = " normal "
+WHOLE_YEAR = "year"
+"""The name of a phase that is all of a cycle."""
 """Between a phase of a mean cycle and the years that it is of."""
 
 
@@ -23,7 +25,9 @@ def time_labels(axis: TimeAxis) -> list[str]:
     `2001-02-01..2001-02-10`.
     """
     if axis.climatological and axis.bounds is not None:
-        return [_phase(*ends) for ends in axis.to_dates(np.sort(axis.bounds, axis=1))]
+        return [
+            name_phase(*ends) for ends in axis.to_dates(np.sort(axis.bounds, axis=1))
+        ]
     cells, months = axis.cell_ticks, axis.resolution.months
     if cells is not None:
         if not (axis.instants or _follows_from_middle(axis, cells)):
@@ -118,7 +122,7 @@ def _stretch(first: Any, after: Any, months: int) -> str:
     return f"{last.year:04d} {Season(first.month, months)}"
 
 
-def _phase(start: Any, end: Any) -> str:
+def name_phase(start: Any, end: Any) -> str:
     """Return what a phase of a cycle is called, given the beginning of its first and the end of its
     last occurrence."""
     if (start.hour, start.minute) != (end.hour, end.minute):
@@ -129,11 +133,11 @@ def _phase(start: Any, end: Any) -> str:
     # but for leap days; 1 January to 1 January is likelier the whole year.
     is_day = months == 0 and (end - start).days % 365 < 3
     if whole_months and is_day and start.month == 1:
-        return "year"
+        return WHOLE_YEAR
     if not whole_months or is_day:
         return f"{start.day} {MONTH_TITLES[start.month - 1]}"
     if months == 0:
-        return "year"
+        return WHOLE_YEAR
     if months == 1:
         return MONTH_TITLES[start.month - 1]
     return str(Season(start.month, months))

@@ -45,6 +45,7 @@ from rhodolite.operations.axis_reduction.area_mean import (
     weights_within,
 )
 from rhodolite.operations.variables.along_time import time_axis_of
+from rhodolite.plain_text import write_rounded
 
 
 class Contrast(StrEnum):
@@ -164,7 +165,7 @@ class Pair:
             values = _whole(moments)
             rows = zip(_ROWS, values, self._units_of_rows(), strict=True)
             lines = [
-                f"  {words:<24}{value:>12.5g} {unit}".rstrip()
+                f"  {words:<24}{write_rounded(value, 5):>12} {unit}".rstrip()
                 for words, value, unit in rows
             ]
             return "\n".join([title, *lines])
@@ -191,7 +192,7 @@ class Pair:
         lines = [" " * before + "".join(map(str.rjust, labels, widths))]
         for at, (words, unit) in enumerate(zip(_ROWS, units, strict=True)):
             start = f"  {words:<24}{unit}".ljust(before)
-            cells = [f"{column[at]:.5g}" for column in columns]
+            cells = [write_rounded(column[at], 5) for column in columns]
             lines.append(start + "".join(map(str.rjust, cells, widths)))
         return lines
 

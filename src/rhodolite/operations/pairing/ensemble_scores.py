@@ -32,6 +32,7 @@ from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
 from rhodolite.operations.variables.along_time import time_axis_of
+from rhodolite.plain_text import write_rounded
 
 RANK, QUANTILE = "rank", "quantile"
 _SHARES = (0.01, 0.05, *np.arange(0.1, 0.95, 0.1).round(1).tolist(), 0.95, 0.99)
@@ -143,7 +144,9 @@ class EnsembleTable:
         for part, words in zip(parts, _SCORES.values(), strict=True):
             values = engine.compute(part.data)
             means[words] = area_mean(self.dataset, part, values, part.dimensions)
-            lines.append(f"  {words:<50}{means[words]:>12.5g} {units}".rstrip())
+            lines.append(
+                f"  {words:<50}{write_rounded(means[words], 5):>12} {units}".rstrip()
+            )
         spread, error = list(means.values())[1:]
         corrected = spread * np.sqrt((count + 1) / count)
         lines.append(

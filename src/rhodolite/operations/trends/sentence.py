@@ -11,6 +11,7 @@ from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.trends.estimators import Test, TrendSpec
 from rhodolite.operations.trends.false_discovery import discovery_limit
+from rhodolite.plain_text import write_rounded
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,7 +39,7 @@ class TrendSentence:
                 "too few values"
             )
         low, high = values.get("trend_lower", np.nan), values.get("trend_upper", np.nan)
-        numbers = [f"{value:.3g}" for value in (slope, low, high)]
+        numbers = [write_rounded(value, 3) for value in (slope, low, high)]
         sign = "+" if slope > 0 else ""
         text = (
             f"{self.variable.name}: {sign}{numbers[0]} "
