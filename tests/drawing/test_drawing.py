@@ -605,6 +605,22 @@ def test_months_of_one_year_are_shown_and_a_cycle_is_not_told_from_the_rest():
         rhodolite.Series(without_cycle=True)(months_of(1))
 
 
+@pytest.mark.parametrize(
+    ("cycle", "written"), [("month", r"[A-Z][a-z]{2}"), ("hour", r"\d\d:\d\d")]
+)
+@pytest.mark.parametrize("plot", ["series", "section"])
+def test_the_axis_of_a_mean_cycle_names_no_year(cycle, written, plot):
+    data = months_of(3, 4 if cycle == "hour" else None)
+    normals = rhodolite.Climatology(cycle=cycle)(data)
+    if plot == "series":
+        figure = rhodolite.Series()(normals)
+    else:
+        figure = rhodolite.Section(plane="time-lat")(normals)
+    figure.draw_without_rendering()
+    texts = [label.get_text() for label in figure.axes[0].get_xticklabels()]
+    assert texts and all(re.fullmatch(written, text) for text in texts), texts
+
+
 @pytest.mark.parametrize("width", [480, 640, 1280])
 def test_names_of_years_stay_within_the_picture(width):
     figure = rhodolite.YearOverlay(size=f"{width}x420")(months_of(6))

@@ -37,16 +37,35 @@ def plot_days(axis: TimeAxis) -> Array:
     return np.asarray(starts + (axis.decimal_years - years) * (stops - starts))
 
 
-def date_labels() -> Any:
+def date_labels(*, of_cycle: bool = False) -> Any:
     """Return a Matplotlib formatter that writes what is new at each tick, and all of it at the
-    first."""
+    first; of a mean cycle, which lies in no year, the place in the cycle alone."""
     from matplotlib.ticker import Formatter
+
+    write = labels_of_cycle if of_cycle else labels
 
     class DateLabels(Formatter):
         def format_ticks(self, values: Any) -> list[str]:
-            return labels([_date(value) for value in values])
+            return write([_date(value) for value in values])
 
     return DateLabels()
+
+
+def labels_of_cycle(dates: list[datetime.datetime]) -> list[str]:
+    """Write months, days or hours for an axis, without their year.
+
+    Examples
+    --------
+    >>> labels_of_cycle([datetime.datetime(2013, month, 1) for month in (1, 2)])
+    ['Jan', 'Feb']
+    >>> labels_of_cycle([datetime.datetime(2013, 1, 1, hour) for hour in (0, 6)])
+    ['00:00', '06:00']
+    """
+    if all((d.day, d.hour, d.minute) == (1, 0, 0) for d in dates) and len(dates) > 1:
+        return [MONTH_TITLES[d.month - 1][:3] for d in dates]
+    if dates and dates[-1] - dates[0] <= datetime.timedelta(days=1):
+        return [f"{d:%H:%M}" for d in dates]
+    return [f"{d.day} {MONTH_TITLES[d.month - 1][:3]}" for d in dates]
 
 
 def labels(dates: list[datetime.datetime]) -> list[str]:

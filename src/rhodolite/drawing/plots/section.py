@@ -203,7 +203,8 @@ def _dress(
     (axes.set_xlim if axis == "x" else axes.set_ylim)(edges.min(), edges.max())
     if coordinate.role is Role.TIME:
         dressed.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
-        dressed.set_major_formatter(date_labels())
+        of_cycle = "climatology" in coordinate.variable.attributes
+        dressed.set_major_formatter(date_labels(of_cycle=of_cycle))
         return
     write = degrees_north if coordinate.role is Role.LATITUDE else degrees_east
     dressed.set_major_locator(MaxNLocator(7, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))

@@ -127,7 +127,8 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         if all(pivots(curve.variable) for curve in curves):
             axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
         axes.xaxis.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
-        axes.xaxis.set_major_formatter(date_labels())
+        of_cycle = all(curve.axis.climatological for curve in curves)
+        axes.xaxis.set_major_formatter(date_labels(of_cycle=of_cycle))
         axes.margins(x=0.01)
         if self.limits is not None:
             axes.set_ylim(self.limits.low, self.limits.high)

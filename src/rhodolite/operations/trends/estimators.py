@@ -115,8 +115,8 @@ class TrendSpec:
     def persistence_results(self) -> dict[str, str]:
         """Results that say how serial correlation was found to be, and what they are called."""
         words = {
-            "autocorrelation": "lag-1 autocorrelation without the trend",
-            "effective_size": "number of independent values that those there are worth",
+            "autocorrelation": "detrended lag-1 autocorrelation",
+            "effective_size": "effective sample size",
         }
         if self.persistence is SerialCorrelation.NONE:
             return {}
