@@ -318,6 +318,83 @@ def test_what_is_damaged_twice_there_or_no_grid_is_said(tmp_path):
         rhodolite.read(path)
 
 
+def starts_of(file):
+    """The times of a file, and the bounds of those that have some, as dates."""
+    data = rhodolite.read(file)
+    axis = data.need_time()
+    bounds = [] if axis.bounds is None else axis.to_dates(axis.bounds)
+    return (
+        [f"{date:%Y-%m-%d}" for date in axis.dates],
+        [tuple(f"{end:%Y-%m-%d}" for end in ends) for ends in bounds],
+    )
+
+
+_MEAN = {"productDefinitionTemplateNumber": 8, "typeOfStatisticalProcessing": 0}
+
+
+@pytest.mark.parametrize(
+    "parts",
+    [
+        # The mean of each month, and forecasts for the first, second and third of them.
+        [({"dataDate": date}, 0) for date in (20010101, 20010201, 20010301)],
+        [({"dataDate": 20010101}, ahead) for ahead in (0, 1, 2)],
+    ],
+)
+def test_means_of_months_are_of_those_of_the_calendar(tmp_path, parts):
+    """The library takes a month for 30 days."""
+    content = b""
+    for number, (date, ahead) in enumerate(parts):
+        months = {
+            "indicatorOfUnitOfTimeRange": 3,
+            "forecastTime": ahead,
+            "indicatorOfUnitForTimeRange": 3,
+            "lengthOfTimeRange": 1,
+        }
+        content += field(number, **date, **_MEAN, **months)[0]
+    (tmp_path / "a.grib2").write_bytes(content)
+    months = ["2001-01-01", "2001-02-01", "2001-03-01", "2001-04-01"]
+    assert starts_of(tmp_path / "a.grib2")[1] == list(itertools.pairwise(months))
+    assert [len(v.dimensions) for v in rhodolite.read(tmp_path / "a.grib2").fields] == [
+        3
+    ]
+
+
+@pytest.mark.parametrize(
+    ("sample", "keys", "dates", "bounds"),
+    [
+        ("2", {"forecastTime": 1}, ["2001-02-28"], []),
+        ("2", {"forecastTime": 14}, ["2002-03-31"], []),
+        ("1", {"P1": 2, "timeRangeIndicator": 0}, ["2001-03-31"], []),
+        (
+            "1",
+            {"P1": 1, "P2": 2, "timeRangeIndicator": 3},
+            ["2001-03-31"],
+            [("2001-02-28", "2001-03-31")],
+        ),
+    ],
+)
+def test_forecasts_in_months_end_on_the_day_they_were_made(
+    tmp_path, sample, keys, dates, bounds
+):
+    """Or on the last of a month that is shorter."""
+    content, _ = message(
+        np.zeros(496),
+        f"regular_ll_sfc_grib{sample}",
+        dataDate=20010131,
+        indicatorOfUnitOfTimeRange=3,
+        **keys,
+    )
+    (tmp_path / "a.grib").write_bytes(content)
+    assert starts_of(tmp_path / "a.grib") == (dates, bounds)
+
+
+def test_months_beyond_the_calendar_are_refused(tmp_path):
+    keys = {"indicatorOfUnitOfTimeRange": 3, "forecastTime": 2**31 - 1}
+    (tmp_path / "a.grib2").write_bytes(field(0, **keys)[0])
+    with pytest.raises(DataError, match="an interval that cannot be"):
+        rhodolite.read(tmp_path / "a.grib2")
+
+
 def test_many_fields_are_described_once(tmp_path, monkeypatch):
     """The keys of a file with many fields are kept; of one that has changed they are read again."""
     from rhodolite.formats.grib import keys

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import calendar
 import contextlib
 import json
 import sqlite3
@@ -16,12 +17,17 @@ from rhodolite.formats.grib.messages import open_content, read_description, read
 from rhodolite.formats.grib.sections import Field, find_fields, product_of
 from rhodolite.formats.header_cache import cache_in_use, user_cache
 
-_CACHE_PART = "fields of GRIB"
+_CACHE_PART = "fields of GRIB, months by the calendar"
 _WORTH_KEEPING = 100
 """Fields from which on it pays to keep what was read of them."""
 _SECONDS = {0: 60, 1: 3600, 2: 86400, 10: 10800, 11: 21600, 12: 43200, 13: 1, 254: 1}
-"""Of the codes of units of time (code table 4.4, and table 4 of edition 1); months and years have
-no fixed length."""
+"""Of the codes of units of time (code table 4.4, and table 4 of edition 1)."""
+_MONTHS = {3: 1, 4: 12, 5: 120, 6: 360, 7: 1200}
+"""Of the codes of units that have no fixed length: months, years, decades, normals, centuries."""
+_KEYS_OF_UNITS = ("indicatorOfUnitOfTimeRange", "indicatorOfUnitForTimeRange")
+"""Of what stands before the interval of a field, and in edition 2 of its length."""
+_AT_FIRST, _FROM_FIRST_TO_SECOND = (0, 1), (2, 3, 4, 5)
+"""Time range indicators of edition 1 (table 5): an instant, and an interval between two times."""
 _NOT_SAID = ("unknown", "~", "Numeric", "Code table 4.222", "")
 
 
@@ -143,7 +149,8 @@ def _read_keys(path: Path, field: Field, products: dict[bytes, Product]) -> Keys
     content = read_description(path, field)
     alike = product_of(content)
     with open_content(path, field, content) as handle:
-        reference, (start, end) = _reference(path, handle), _interval(path, handle)
+        reference = _reference(path, handle)
+        start, end = _interval(path, handle, reference)
         _check_end(path, reference, end)
         if alike not in products:
             products[alike] = _read_product(handle)
@@ -239,17 +246,62 @@ def _reference(path: Path, handle: Any) -> datetime:
         ) from None
 
 
-def _interval(path: Path, handle: Any) -> tuple[int, int]:
+def _interval(path: Path, handle: Any, reference: datetime) -> tuple[int, int]:
     """Return when the interval of a field begins and ends, in seconds after the reference."""
+    units = [read_key(handle, key, int) for key in _KEYS_OF_UNITS]
+    if any(unit in _MONTHS for unit in units):
+        try:
+            moments = _interval_in_months(path, handle, reference)
+        except (KeyError, ValueError, OverflowError):
+            raise DataError(
+                f"{path}: a message is of an interval that cannot be, or in no known unit"
+            ) from None
+        begin, end = (int((m - reference).total_seconds()) for m in moments)
+        return begin, end
     code = read_key(handle, "stepUnits", int)
     seconds = _SECONDS.get(1 if code is None else code)
     if seconds is None:
         raise DataError(
-            f"{path}: a message counts its forecast in months or years (code {code} of table 4.4), "
-            "which have no fixed length; have it converted where it comes from"
+            f"{path}: a message counts its forecast in no known unit: {code}"
         )
     steps = [read_key(handle, key, int) or 0 for key in ("startStep", "endStep")]
     return steps[0] * seconds, steps[1] * seconds
+
+
+def _interval_in_months(
+    path: Path, handle: Any, reference: datetime
+) -> tuple[datetime, datetime]:
+    """Return the ends of an interval that is counted in months of the calendar, at least partly.
+
+    The decoding library takes each month for 30 days.
+    """
+    unit, unit_of_length = (read_key(handle, key, int) for key in _KEYS_OF_UNITS)
+    if read_key(handle, "edition") == 1:
+        kind = read_key(handle, "timeRangeIndicator", int)
+        first, second = (read_key(handle, key, int) or 0 for key in ("P1", "P2"))
+        if kind in _AT_FIRST:
+            second = first
+        elif kind not in _FROM_FIRST_TO_SECOND:
+            raise DataError(
+                f"{path}: a message is of months of several forecasts (time range indicator "
+                f"{kind} of table 5), which are not read; have it converted where it comes from"
+            )
+        return _later(reference, first, unit), _later(reference, second, unit)
+    begin = _later(reference, read_key(handle, "forecastTime", int) or 0, unit)
+    length = read_key(handle, "lengthOfTimeRange", int)
+    return begin, begin if length is None else _later(begin, length, unit_of_length)
+
+
+def _later(moment: datetime, count: int, unit: int | None) -> datetime:
+    """Return a moment so many units later; of months the same day, or the last of shorter ones."""
+    hour = 1
+    unit = hour if unit is None else unit
+    if unit not in _MONTHS:
+        return moment + timedelta(seconds=count * _SECONDS[unit])
+    years, month = divmod(moment.month - 1 + count * _MONTHS[unit], 12)
+    year = moment.year + years
+    last = calendar.monthrange(year, month + 1)[1]
+    return moment.replace(year=year, month=month + 1, day=min(moment.day, last))
 
 
 def _check_end(path: Path, reference: datetime, end: int) -> None:
