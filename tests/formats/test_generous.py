@@ -20,6 +20,7 @@ from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.formats.cf import projection_coordinates
 from rhodolite.formats.normalise import normalise
 from rhodolite.kernels.sphere import from_rotated, great_circle
+from rhodolite.model.time.time_units import plain_time_units
 from rhodolite.model.variable import Variable
 
 
@@ -538,3 +539,40 @@ def test_calendar_months_are_written_as_days(tmp_path):
     with netCDF4.Dataset(tmp_path / "years.nc") as file:
         ends = netCDF4.num2date(file["ends"][1], file["time"].units)
         assert [str(date)[:10] for date in ends] == ["2000-01-01", "2001-01-01"]
+
+
+@pytest.mark.parametrize(
+    "units",
+    [
+        "HOURS SINCE 2001-01-01 06:00",
+        "hours after 2001-01-01 06:00",
+        "hours from 2001-01-01T06:00",
+        "h @ 2001-01-01 06:00",
+        "hours since 20010101T0600",
+        "hours since 20010101 060000",
+        "hours since 2001-01-01 6",
+        "hrs ref 2001-1-1 6:00:00",
+    ],
+)
+def test_words_that_udunits_has_for_since_and_dates_without_hyphens(tmp_path, units):
+    """Times, limits of steps and what is said of them are those of the plain words."""
+    told = []
+    for name, words in (("a.nc", units), ("b.nc", "hours since 2001-01-01 06:00")):
+        path = tmp_path / name
+        write_plain(path, np.ones((2, 2, 2)), times=[0, 24], units=words)
+        data = rhodolite.read(path)
+        assert data.time is not None, words
+        told.append([str(date) for date in data.need_time().dates])
+        made = run_here(
+            "subset", path, "--time", "2001-01-02", "-o", tmp_path / "c.csv"
+        )
+        assert made.code == 0, made.err
+        told.append((tmp_path / "c.csv").read_text())
+        (tmp_path / "c.csv").unlink()
+    assert told[:2] == told[2:]
+    assert "do not say from when" not in run_here("check", tmp_path / "a.nc").out
+
+
+def test_an_offset_of_a_scale_is_no_time():
+    assert plain_time_units("K @ 273.15") == "K @ 273.15"
+    assert plain_time_units("m from 2000-10") == "m from 2000-10"

@@ -9,7 +9,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import CALENDAR_ALIASES, CALENDARS
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.time_units import counts_months
+from rhodolite.model.time.time_units import counts_from_a_date, counts_months
 
 _CALENDARS = (*CALENDARS, *CALENDAR_ALIASES, "utc", "tai", "none")
 
@@ -21,7 +21,7 @@ def readable(dataset: Dataset) -> Iterator[Finding]:
         return
     name, units = coordinate.name, coordinate.variable.units or ""
     calendar = coordinate.variable.attributes.get("calendar")
-    if " since " not in units:
+    if not counts_from_a_date(units):
         yield error(
             name,
             f"the units '{units}' do not say from when time is counted",

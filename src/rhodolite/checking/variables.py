@@ -15,6 +15,7 @@ from rhodolite.model.cf.standard_names import (
     well_formed,
 )
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.aliases import repair_units
 from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.units.udunits import convertible, is_unit
@@ -63,7 +64,7 @@ def units(dataset: Dataset) -> Iterator[Finding]:
                 "CF 3.1",
                 ("--set", f"{variable.name}:units={meant}"),
             )
-        elif " since " not in variable.units and not is_unit(variable.units):
+        elif not (counts_from_a_date(variable.units) or is_unit(variable.units)):
             yield error(
                 variable.name,
                 f"the units '{variable.units}' cannot be read",

@@ -15,6 +15,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.given_attributes import check_given
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import check_degrees
+from rhodolite.model.time.time_units import counts_from_a_date, plain_time_units
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 
@@ -132,7 +133,7 @@ def _check_names(
                     f"{nearest_names(name, known)}"
                 )
     for name, text in units.items():
-        if " since " not in text and not is_unit(text):
+        if not (counts_from_a_date(text) or is_unit(text)):
             raise DataError(f"{name}: UDUNITS does not know the units '{text}'")
 
 
@@ -287,7 +288,8 @@ def _make_coordinate(
             f"{name}: no units are given; write units={{'{name}': 'hPa'}}, or '1' for a plain "
             "number"
         )
-    if " since " in str(about["units"]):
+    about["units"] = plain_time_units(str(about["units"]))
+    if counts_from_a_date(about["units"]):
         about.setdefault("calendar", calendar)
         about.setdefault("axis", "T")
     return Variable(

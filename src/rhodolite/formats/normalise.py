@@ -29,6 +29,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.vocabulary import REFERENCES
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_units import plain_time_units
 from rhodolite.model.units.aliases import repair_units
 from rhodolite.model.variable import Variable
 
@@ -38,6 +39,7 @@ def normalise(dataset: Dataset) -> Dataset:
     assumption.
     """
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
+        _with_plain_time_units,
         lay_out_observations,
         drop_repeated_positions,
         drop_impossible_bounds,
@@ -58,6 +60,20 @@ def normalise(dataset: Dataset) -> Dataset:
     for doubt in dataset.axes.doubts:
         warn(f"{dataset.label}: {doubt}")
     return dataset
+
+
+def _with_plain_time_units(dataset: Dataset) -> Dataset:
+    plain = [
+        variable.edit(units=units)
+        if (units := plain_time_units(variable.units or "")) != (variable.units or "")
+        else variable
+        for variable in dataset.variables.values()
+    ]
+    changed = any(
+        new is not old
+        for new, old in zip(plain, dataset.variables.values(), strict=True)
+    )
+    return dataset.with_variables(plain) if changed else dataset
 
 
 def declare_missing(dataset: Dataset, value: float) -> Dataset:

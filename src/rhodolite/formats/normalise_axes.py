@@ -16,6 +16,7 @@ from rhodolite.model.cf.vocabulary import CELL_BOUNDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.time.period_text import Instant
+from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.variable import Variable
 
 _YEAR_ZERO = re.compile(r"\bsince\s+0{1,4}-", re.IGNORECASE)
@@ -29,7 +30,7 @@ def settle_calendar(dataset: Dataset) -> Dataset:
     settled = []
     for variable in dataset.variables.values():
         units = variable.units or ""
-        if " since " in units:
+        if counts_from_a_date(units):
             calendar = str(variable.attributes.get("calendar", "")).strip().lower()
             if calendar in _GREGORIAN and _YEAR_ZERO.search(units):
                 warn(

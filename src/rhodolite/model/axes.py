@@ -12,6 +12,7 @@ import numpy as np
 from rhodolite.arrays import Array, Engine, read_small
 from rhodolite.model.cf.cell_bounds import why_no_bounds
 from rhodolite.model.space.precision import slack
+from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.udunits import is_pressure
 from rhodolite.model.variable import Variable
 
@@ -183,7 +184,7 @@ def _role_by_standard(variable: Variable, units: str) -> Role | None:
         return Role.LATITUDE
     if is_longitude_unit(units):
         return Role.LONGITUDE
-    if " since " in units:
+    if counts_from_a_date(units):
         return Role.TIME
     if standard_name in _LEVEL_STANDARD_NAMES or "positive" in variable.attributes:
         return Role.LEVEL

@@ -13,6 +13,7 @@ from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.model.attribute_edits import Place, Removals, Renames, Settings
 from rhodolite.model.cf.vocabulary import ALL_REFERENCES, LIMITS, PACKING, REFERENCES
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter, parameters
@@ -83,7 +84,8 @@ def _set(dataset: Dataset, place: Place, text: str) -> Dataset:
         value = _as_before(dataset.attributes.get(name), name, text)
         return replace(dataset, attributes={**dataset.attributes, name: value})
     variable = _variable(dataset, place.variable)
-    if name == "units" and " since " not in text and not is_unit(text):
+    is_known = counts_from_a_date(text) or is_unit(text)
+    if name == "units" and not is_known:
         raise DataError(
             f"--set {place}={text}: UDUNITS does not know '{text}'; write units like degC, mm "
             "day-1, m s-1"

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.model.time.calendar_days import first_days, months_of_days
-from rhodolite.model.units.udunits import convert
+from rhodolite.model.units.udunits import convert, convertible
 
 Ticks = NDArray[np.int64]
 DAY = 86400.0
@@ -32,6 +32,14 @@ HOUR_TICKS = 3600 * SECOND_TICKS
 DAY_TICKS = 24 * HOUR_TICKS
 _MONTHS = re.compile(r"\s*(month|year)s?\s+since\s+(.+)", re.IGNORECASE)
 _SINCE = re.compile(r"\s+since\s+", re.IGNORECASE)
+_FROM_A_DATE = re.compile(
+    r"\s*([a-z]+)(?:\s+(?:since|after|from|ref)\s+|\s*@\s*)([-+]?\d+-\d.*|\d{8}(?:[ T].*)?)",
+    re.IGNORECASE,
+)
+"""Units of time as UDUNITS takes them, in which other words may stand for `since`."""
+_PACKED_DATE = re.compile(r"(\d{4})(\d{2})(\d{2})(?=$|[ T])")
+_PACKED_CLOCK = re.compile(r"(?<=[ T])(\d{2})(\d{2})(\d{2})?$")
+_HOUR_ALONE = re.compile(r"([-+]?\d+-\d+-\d+[ T]\d{1,2})")
 _MOST_SECONDS = 9.0e12
 """Longer times do not fit into whole numbers of microseconds; 285,000 years."""
 _AT_ONCE = 1 << 20
@@ -174,6 +182,41 @@ class TimeUnits:
         return np.asarray(
             first * DAY_TICKS + self._into_month + within.astype(np.int64)
         )
+
+
+@lru_cache(maxsize=512)
+def plain_time_units(units: str) -> str:
+    """Return units of time in the words that all here look for; others as they are.
+
+    Examples
+    --------
+    >>> plain_time_units("HOURS after 20010101T0600"), plain_time_units("K @ 273.15")
+    ('hours since 2001-01-01T06:00', 'K @ 273.15')
+    """
+    match = _FROM_A_DATE.fullmatch(units)
+    if match is None or not convertible(unit := _in_small_letters(match[1]), "s"):
+        return units
+    date = _PACKED_DATE.sub(r"\1-\2-\3", match[2].strip())
+    date = _PACKED_CLOCK.sub(_with_colons, date)
+    if _HOUR_ALONE.fullmatch(date):
+        date += ":00"
+    return f"{unit} since {date}"
+
+
+def _in_small_letters(unit: str) -> str:
+    """Return a unit that is written in capitals throughout in small letters; one alone has a
+    meaning of its own."""
+    plain = unit.lower() if unit.isupper() and len(unit) > 1 else unit
+    return _ALSO.get(plain, plain)
+
+
+def _with_colons(clock: re.Match[str]) -> str:
+    return ":".join(part for part in clock.groups() if part)
+
+
+def counts_from_a_date(units: str | None) -> bool:
+    """Return whether units are those of times, such as ``hours since 2001-01-01``."""
+    return _SINCE.search(plain_time_units(units or "")) is not None
 
 
 def counts_months(units: str) -> bool:

@@ -15,6 +15,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.space.range_text import Levels
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.calendar_rates import days_between, plain_rate
 from rhodolite.model.units.conversion import rescaling_between
@@ -112,7 +113,7 @@ class ProgramBuilder:
 
     def leaf(self, variable: Variable) -> Value:
         units = variable.units or UNITS_OF_ONE
-        if " since " in units:
+        if counts_from_a_date(units):
             raise DataError(
                 f"--formula: {variable.name} is a time; choose months or years with subset"
             )

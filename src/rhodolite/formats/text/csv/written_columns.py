@@ -17,7 +17,12 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import base_years, time_labels
-from rhodolite.model.time.time_units import TimeUnits, dates_of_ticks, read_time_units
+from rhodolite.model.time.time_units import (
+    TimeUnits,
+    counts_from_a_date,
+    dates_of_ticks,
+    read_time_units,
+)
 from rhodolite.model.variable import Variable
 from rhodolite.plain_text import is_number
 
@@ -95,7 +100,7 @@ def data_column(variable: Variable, data: LazyArray) -> Column:
 def _time_units_of(variable: Variable) -> TimeUnits | None:
     """Return the units of values that count time; None for others."""
     units = variable.units or ""
-    if " since " not in units:
+    if not counts_from_a_date(units):
         return None
     calendar = str(variable.attributes.get("calendar", "standard")).lower()
     try:
