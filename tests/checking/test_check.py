@@ -257,7 +257,18 @@ def test_sound_data_have_no_faults_and_every_fault_its_place_in_the_order():
     }.items():
         assert (units, repair_units(units)) == (units, means)
         assert means is None or is_unit(means)
+    assert repair_units("F", "air temperature") == "degF"
+    assert repair_units("ms-1", "eastward wind") == "m s-1"
+    assert [repair_units(u) for u in ("mph", "HPA", "hPa", "/s", "kmh-1")] == [
+        "mile hour-1",
+        "hPa",
+        None,
+        "s-1",
+        "km h-1",
+    ]
     assert repair_units("C", "charge") is None
+    assert repair_units("F", "capacity") is None
+    assert repair_units("ms-1", "rate") is None
 
 
 @pytest.mark.slow

@@ -42,7 +42,7 @@ _READ_AS = {
     "0.1": ("tenth", "tenths"),
     "0.125": ("okta", "oktas", "octa", "octas", "eighths"),
     "%": ("pct", "per cent", "% (0-100)", "0-100"),
-    "hPa": ("mb", "mbs", "millibar", "millibars"),
+    "hPa": ("mb", "mbs", "millibar", "millibars", "hpa"),
     "m": (
         "gpm",
         "gp m",
@@ -60,6 +60,9 @@ _READ_AS = {
     "W m-2": ("w/m2", "w/m^2", "w m-2", "w m**-2", "wm-2"),
     "mm day-1": ("mm/24h", "mm/24 h", "mm per day", "mmday-1", "mmd-1"),
     "m s-1": ("m per s", "meters per second", "metres per second"),
+    "km h-1": ("kmh-1", "kmh", "kph", "kmph", "km per hour"),
+    "mile hour-1": ("mph", "mi/h", "miles per hour"),
+    "s-1": ("/s", "per s", "per second"),
     "degree": ("degrees_true", "degree_true", "degrees true", "deg", "degs"),
     "kg m-2 s-1": (
         "kgm-2s-1",
@@ -70,8 +73,11 @@ _READ_AS = {
         "kg/m^2/s",
     ),
 }
-_TRAPS = {"degC", "K", "hPa"}
-"""UDUNITS reads `mb` as millibarns, so these count before it."""
+_TRAPS = {"degC", "K", "hPa", "mile hour-1"}
+"""UDUNITS reads `mb` as millibarns and `mph` as milliphots, so these count before it."""
+_OF_TEMPERATURES = {"c": "degC", "°c": "degC", "f": "degF"}
+"""Which are coulombs and farads otherwise."""
+_OF_SPEEDS = ("wind", "speed", "velocity", "current")
 _DEGREES = re.compile(r"\bdeg(?:s|rees?)?\.? (c|f|k|[a-z]{5,10})\b", re.IGNORECASE)
 _WATER = re.compile(
     r"\b((?:[cmk])?m|kg m-2) (?:of )?(?:water(?: eq\w*\.?)?|w\.? ?e\.?)(?=\W|$)",
@@ -116,7 +122,8 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     ----------
     text : str
     quantity : str
-        What is measured; `C` alone is read as degrees Celsius where this is a temperature.
+        What is measured; `C` and `F` alone are read as degrees where this is a temperature, and
+        `ms-1`, which is a thousand a second, as metres a second where it is a speed.
 
     Examples
     --------
@@ -125,12 +132,12 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     """
     cleaned = re.sub(r"\s+", " ", text.strip().strip("[]")).strip()
     plain = cleaned.lower()
-    if (
-        plain in ("c", "°c")
-        and text.strip() != "°C"
-        and "temperature" in quantity.lower()
-    ):
-        return "degC"
+    measured = quantity.lower()
+    is_known = text.strip() == "°C"
+    if "temperature" in measured and plain in _OF_TEMPERATURES and not is_known:
+        return _OF_TEMPERATURES[plain]
+    if plain == "ms-1" and any(word in measured for word in _OF_SPEEDS):
+        return "m s-1"
     rewritten = _rewrite(cleaned)
     if rewritten != cleaned and is_unit(rewritten):
         return rewritten
@@ -138,7 +145,7 @@ def repair_units(text: str, quantity: str = "") -> str | None:
         (units for units, written in _READ_AS.items() if plain in written), None
     )
     if alias in _TRAPS:
-        return alias
+        return None if alias == text else alias
     if is_unit(text):
         return None
     # Capitals where small letters are meant: KG/M2/S.
