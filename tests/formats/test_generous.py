@@ -576,3 +576,55 @@ def test_words_that_udunits_has_for_since_and_dates_without_hyphens(tmp_path, un
 def test_an_offset_of_a_scale_is_no_time():
     assert plain_time_units("K @ 273.15") == "K @ 273.15"
     assert plain_time_units("m from 2000-10") == "m from 2000-10"
+
+
+@pytest.mark.parametrize("told", ["name", "standard_name"])
+@pytest.mark.parametrize("units", ["radian", "radians", "rad", "arcmin"])
+def test_positions_in_radians_are_those_in_degrees(tmp_path, units, told):
+    """Regular rows with limits, and two-dimensional positions; packed as files have them."""
+    size = {"arcmin": 60.0}.get(units, np.pi / 180)
+    lats, lons = np.array([-45.0, 0.0, 30.0]), np.array([0.0, 90.0, 180.0, 270.0])
+    means = []
+    for name, factor, words in (("a.nc", size, (units, units)), ("b.nc", 1.0, None)):
+        words = words or ("degrees_north", "degrees_east")
+        with netCDF4.Dataset(tmp_path / name, "w") as file:
+            for axis, values, unit, role in zip(
+                ("lat", "lon"),
+                (lats, lons),
+                words,
+                ("latitude", "longitude"),
+                strict=True,
+            ):
+                file.createDimension(axis, values.size)
+                made = file.createVariable(axis, "f8", (axis,))
+                made.setncatts({"units": unit, "bounds": f"{axis}_bnds"})
+                if told == "standard_name":
+                    made.standard_name = role
+                made[:] = values * factor
+            file.createDimension("two", 2)
+            for axis, half in (("lat", 15.0), ("lon", 45.0)):
+                limits = file.createVariable(f"{axis}_bnds", "f8", (axis, "two"))
+                middles = lats if axis == "lat" else lons
+                limits[:] = (middles[:, None] + np.array([-half, half])) * factor
+            file.createVariable("tas", "f8", ("lat", "lon"))[:] = np.outer(lats, lons)
+        data = rhodolite.read(tmp_path / name)
+        np.testing.assert_allclose(data["lat"].values(), lats, atol=1e-12)
+        np.testing.assert_allclose(data["lon_bnds"].values()[0], [-45, 45], atol=1e-12)
+        assert data["lat"].units == "degrees_north"
+        means.append(data.summarise(over="area")["tas"].values())
+    np.testing.assert_allclose(*means, rtol=1e-12)
+
+
+def test_two_dimensional_positions_in_radians(tmp_path):
+    lat, lon = np.meshgrid([40.0, 50.0, 60.0], [0.0, 10.0, 20.0, 30.0], indexing="ij")
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
+        for axis, count in (("j", 3), ("i", 4)):
+            file.createDimension(axis, count)
+        for name, values in (("latitude", lat), ("longitude", lon)):
+            made = file.createVariable(name, "f4", ("j", "i"))
+            made.units = "radians"
+            made[:] = np.radians(values)
+        file.createVariable("tas", "f4", ("j", "i"))[:] = 1
+    data = rhodolite.read(tmp_path / "a.nc")
+    assert data.axes.curvilinear == ("latitude", "longitude")
+    np.testing.assert_allclose(data["latitude"].values(), lat, atol=1e-5)

@@ -24,6 +24,7 @@ from rhodolite.formats.normalise_axes import (
     read_text_dates,
     settle_calendar,
 )
+from rhodolite.formats.positions_in_degrees import count_degrees
 from rhodolite.formats.rounded_times import put_back_rounded_times
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
@@ -40,6 +41,7 @@ def normalise(dataset: Dataset) -> Dataset:
     """
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
         _with_plain_time_units,
+        count_degrees,
         lay_out_observations,
         drop_repeated_positions,
         drop_impossible_bounds,

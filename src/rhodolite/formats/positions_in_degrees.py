@@ -1,0 +1,61 @@
+"""Latitudes and longitudes that files count otherwise than in degrees, such as in radians."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+
+from rhodolite.arrays import Array, Mapped
+from rhodolite.model.axes import Role, find_role
+from rhodolite.model.cf.vocabulary import CELL_BOUNDS
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.units.udunits import convert, convertible
+from rhodolite.model.variable import Storage, Variable
+
+_UNITS = {
+    Role.LATITUDE: "degrees_north",
+    Role.LONGITUDE: "degrees_east",
+    "grid_latitude": "degrees",
+    "grid_longitude": "degrees",
+}
+"""Of positions on the globe, and on one with a rotated pole."""
+_ROUNDING = 1e-9
+
+
+def count_degrees(dataset: Dataset) -> Dataset:
+    """Return a dataset whose positions, and the limits of its cells, are in degrees."""
+    changed: dict[str, Variable] = {}
+    for variable in dataset.variables.values():
+        told = str(variable.attributes.get("standard_name", ""))
+        units = _UNITS.get(told, _UNITS.get(find_role(variable) or ""))
+        size = _degrees_in(variable.units)
+        if units is None or size == 1.0:
+            continue
+        changed[variable.name] = _rescaled(variable, size).edit(units=units)
+        for key in CELL_BOUNDS:
+            limits = dataset.variables.get(str(variable.attributes.get(key, "")))
+            if limits is not None:
+                changed[limits.name] = _rescaled(limits, size).edit("units")
+    if not changed:
+        return dataset
+    return dataset.with_variables(
+        changed.get(name, variable) for name, variable in dataset.variables.items()
+    )
+
+
+def _degrees_in(units: str | None) -> float:
+    """Return how many degrees a unit of angles is; one where it is none."""
+    if not units or not convertible(units, "degree"):
+        return 1.0
+    size = float(convert(1.0, units, "degree"))
+    return 1.0 if abs(size - 1.0) < _ROUNDING else size
+
+
+def _rescaled(variable: Variable, size: float) -> Variable:
+    array = Mapped(variable.floats(), partial(_in_degrees, size), np.float64)
+    return variable.replace(data=array, missing=None, storage=Storage())
+
+
+def _in_degrees(size: float, block: Array) -> Array:
+    return np.multiply(block, size, dtype=np.float64)
