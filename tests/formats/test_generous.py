@@ -628,3 +628,44 @@ def test_two_dimensional_positions_in_radians(tmp_path):
     data = rhodolite.read(tmp_path / "a.nc")
     assert data.axes.curvilinear == ("latitude", "longitude")
     np.testing.assert_allclose(data["latitude"].values(), lat, atol=1e-5)
+
+
+@pytest.mark.parametrize(
+    ("told", "meant", "third"),
+    [
+        ("proleptic gregorian", "proleptic_gregorian", "2001-03-02"),
+        ("360-day", "360_day", "2001-03-01"),
+        ("360 days", "360_day", "2001-03-01"),
+        ("365 Day", "noleap", "2001-03-02"),
+        ("GREGORIAN", "standard", "2001-03-02"),
+        ("utc", "standard", "2001-03-02"),
+        ("366_days", "all_leap", "2001-03-01"),
+    ],
+)
+def test_calendars_as_people_write_them(tmp_path, told, meant, third):
+    """Outputs have the name that CF has for them."""
+    path = tmp_path / "a.nc"
+    write_plain(
+        path,
+        np.ones((3, 2, 2)),
+        times=[58, 59, 60],
+        units="days since 2001-01-01",
+        calendar=told,
+    )
+    answer = run_here("subset", path, "--time", "2001-03..", "-o", tmp_path / "b.nc")
+    assert answer.code == 0, answer.err
+    assert ("leap seconds" in answer.err) == (told == "utc")
+    with netCDF4.Dataset(tmp_path / "b.nc") as file:
+        assert file["time"].calendar == meant
+        last = netCDF4.num2date(file["time"][-1], file["time"].units, meant)
+    assert last.strftime("%Y-%m-%d") == third
+
+
+def test_a_calendar_that_there_is_not_is_said_with_what_to_type(tmp_path):
+    write_plain(tmp_path / "a.nc", np.ones((3, 2, 2)), calendar="mayan")
+    answer = run_here(
+        "subset", tmp_path / "a.nc", "--time", "2001", "-o", tmp_path / "b.nc"
+    )
+    assert answer.code != 0
+    assert "there is no calendar 'mayan'" in answer.err
+    assert "annotate --set 'time:calendar=noleap'" in answer.err

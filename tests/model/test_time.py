@@ -117,7 +117,7 @@ def test_time_that_cannot_be_read_is_refused(units, calendar):
     if " since " not in units:
         assert data.time is None
         return
-    with pytest.raises(DataError, match="cannot be read"):
+    with pytest.raises(DataError, match=r"cannot be read|there is no calendar"):
         _ = data.time
 
 

@@ -7,11 +7,11 @@ from collections.abc import Iterator
 from rhodolite.checking.finding import Finding, advice, error, warning
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
-from rhodolite.model.cf.vocabulary import CALENDAR_ALIASES, CALENDARS
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.calendar_names import NAMED_IN_CF
 from rhodolite.model.time.time_units import counts_from_a_date, counts_months
 
-_CALENDARS = (*CALENDARS, *CALENDAR_ALIASES, "utc", "tai", "none")
+_CALENDARS = (*NAMED_IN_CF, "none")
 
 
 def readable(dataset: Dataset) -> Iterator[Finding]:

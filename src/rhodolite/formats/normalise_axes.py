@@ -15,6 +15,7 @@ from rhodolite.model.cf.cell_bounds import why_no_bounds
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
+from rhodolite.model.time.calendar_names import NAMED_IN_CF, plain_calendar
 from rhodolite.model.time.period_text import Instant
 from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.variable import Variable
@@ -31,7 +32,8 @@ def settle_calendar(dataset: Dataset) -> Dataset:
     for variable in dataset.variables.values():
         units = variable.units or ""
         if counts_from_a_date(units):
-            calendar = str(variable.attributes.get("calendar", "")).strip().lower()
+            told = str(variable.attributes.get("calendar", ""))
+            calendar = told.strip().lower()
             if calendar in _GREGORIAN and _YEAR_ZERO.search(units):
                 warn(
                     f"{dataset.label}: {variable.name} counts from a year 0, which the calendar "
@@ -45,6 +47,14 @@ def settle_calendar(dataset: Dataset) -> Dataset:
                     "is taken"
                 )
                 variable = variable.edit(calendar="standard")
+            elif calendar == "utc":
+                warn(
+                    f"{dataset.label}: {variable.name} has the calendar 'utc', whose leap seconds "
+                    "are not counted here; the standard one is taken"
+                )
+                variable = variable.edit(calendar="standard")
+            elif told and told not in NAMED_IN_CF:
+                variable = variable.edit(calendar=plain_calendar(told))
         settled.append(variable)
     return dataset.with_variables(settled)
 

@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate
-from rhodolite.model.cf.vocabulary import CALENDAR_ALIASES
+from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.space.precision import slack
 from rhodolite.model.time.calendar_days import first_days, months_of_days
+from rhodolite.model.time.calendar_names import plain_calendar
 from rhodolite.model.time.dates import first_moment, format_date, moment_after
 from rhodolite.model.time.period_text import Instant, Period
 from rhodolite.model.time.sampling import (
@@ -44,17 +45,6 @@ from rhodolite.model.time.time_units import (
 
 Integers = NDArray[np.int64]
 Dates = NDArray[Any]
-_ALSO = {
-    **CALENDAR_ALIASES,
-    "": "standard",
-    "none": "standard",
-    "360": "360_day",
-    "365": "noleap",
-    "366": "all_leap",
-    "no_leap": "noleap",
-    "360day": "360_day",
-}
-"""What calendars are called besides the names that are used here."""
 _MONTH_DAYS = 30.436875
 """Mean length of a month of 400 Gregorian years."""
 
@@ -100,8 +90,7 @@ class TimeAxis:
             If its units or calendar cannot be read.
         """
         attributes = coordinate.variable.attributes
-        calendar = str(attributes.get("calendar", "standard")).strip().lower()
-        calendar = _ALSO.get(calendar, calendar)
+        calendar = plain_calendar(attributes.get("calendar", "standard"))
         units = coordinate.variable.units or ""
         axis = cls(
             coordinate.values,
@@ -113,6 +102,12 @@ class TimeAxis:
             coordinate.variable.data.dtype,
             instants,
         )
+        if calendar not in (*CALENDARS, "tai"):
+            raise DataError(
+                f"there is no calendar '{calendar}', which the times ({coordinate.name}) are in; "
+                f"there are {', '.join(CALENDARS)}. Write the one that is meant: annotate --set "
+                f"'{coordinate.name}:calendar=noleap'"
+            )
         try:
             _ = axis.time_units
         except (ValueError, OverflowError) as error:
