@@ -669,3 +669,44 @@ def test_a_calendar_that_there_is_not_is_said_with_what_to_type(tmp_path):
     assert answer.code != 0
     assert "there is no calendar 'mayan'" in answer.err
     assert "annotate --set 'time:calendar=noleap'" in answer.err
+
+
+@pytest.mark.parametrize(
+    ("methods", "others"),
+    [
+        ("time: sum", ""),
+        ("time:sum", ""),
+        ("time : Sum", ""),
+        ("time: sum within days", ""),
+        ("time: sum (interval: 1 day comment: time: of all)", ""),
+        ("area: point time: sum", "area: point "),
+        ("time: lat: lon: sum", "lat: lon: sum "),
+    ],
+)
+def test_cell_methods_as_people_write_them(tmp_path, methods, others):
+    """Amounts of days are such, not moments, and what is over other axes stays as it is."""
+    about = {"units": "mm", "standard_name": "", "cell_methods": methods}
+    values = np.arange(90)[:, None, None] % 7 * np.ones((1, 2, 2))
+    path = tmp_path / "a.nc"
+    write_plain(path, values, times=np.arange(90) + 0.5, name="x", attributes=about)
+    data = rhodolite.read(path)
+    assert not data.need_time().instants
+    monthly = data.aggregate(to="month", statistic="max")["x"]
+    expected = f"{others}time: sum time: maximum (interval: 1 day)"
+    assert monthly.attributes["cell_methods"] == expected
+    rates = data.convert(units="x=mm day-1", amounts="of-step")["x"]
+    np.testing.assert_allclose(rates.values(), values)
+
+
+def test_moments_are_told_by_their_method_over_time(tmp_path):
+    """And not by that over the area, or by a word in a note."""
+    for methods, are_moments in (
+        ("time: point", True),
+        ("area: mean time: point", True),
+        ("area: point time: mean", False),
+        ("time: mean (comment: interpolated to a point)", False),
+    ):
+        path = tmp_path / "a.nc"
+        path.unlink(missing_ok=True)
+        write_plain(path, np.ones((3, 2, 2)), attributes={"cell_methods": methods})
+        assert rhodolite.read(path).need_time().instants == are_moments, methods

@@ -13,6 +13,7 @@ import numpy as np
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
+from rhodolite.model.cf.cell_methods import methods_over_time
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS, NAME_LISTS
 from rhodolite.model.read_only import as_read_only
 from rhodolite.model.time.time_axis import TimeAxis
@@ -163,7 +164,7 @@ class Dataset:
             return None
         along = [v for v in self.fields if coordinate.dimension in v.dimensions]
         of_moments = [
-            "point" in str(v.attributes.get("cell_methods", "")) for v in along
+            methods_over_time(v.attributes, coordinate.name) == ["point"] for v in along
         ]
         return TimeAxis.of(coordinate, instants=bool(along) and all(of_moments))
 

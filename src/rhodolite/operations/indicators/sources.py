@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, Elementwise
 from rhodolite.errors import DataError, nearest_names
+from rhodolite.model.cf.cell_methods import methods_over_time
 from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.differences import is_difference
@@ -18,7 +19,6 @@ from rhodolite.operations.indicators.definitions import Needs
 from rhodolite.operations.variables.along_time import variables_along_time
 from rhodolite.operations.variables.other_units import in_units
 
-_METHODS = re.compile(r"\btime:\s*(\w+)")
 _NAMES = {
     Needs.LOWEST: re.compile(r"min|(^|_)tn($|_|2m)"),
     Needs.HIGHEST: re.compile(r"max|(^|_)tx($|_|2m)"),
@@ -116,8 +116,7 @@ class Sources:
 
 def tell_extreme(variable: Variable) -> Needs:
     """Return whether a temperature is the lowest, the highest or the mean of each day."""
-    methods = _METHODS.findall(str(variable.attributes.get("cell_methods", "")))
-    for method in reversed(methods):
+    for method in reversed(methods_over_time(variable.attributes)):
         if method in _METHOD_OF:
             return _METHOD_OF[method]
     words = f"{variable.name} {variable.quantity}".lower()

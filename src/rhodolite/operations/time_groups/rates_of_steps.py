@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import re
+from dataclasses import replace
 
 import numpy as np
 
 from rhodolite.arrays import Aligned, Elementwise, InMemory, Mapped
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.cell_methods import read_cell_methods
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
 from rhodolite.operations.time_groups.totals import name_of_rate
 from rhodolite.operations.variables.along_time import time_axis_of
-
-_SUM = re.compile(r"\btime: sum\b")
 
 
 def can_be_rate(variable: Variable, units: str) -> bool:
@@ -63,8 +62,13 @@ def rates_of_steps(dataset: Dataset, variable: Variable) -> Variable:
     source = variable.floats()
     data = Mapped(Elementwise([source, days], np.divide), np.asarray, "f8")
     rate = variable.derive(data)
-    methods = str(variable.attributes.get("cell_methods", ""))
-    methods = _SUM.sub("time: mean", methods) or f"{time.name}: mean"
+    methods = " ".join(
+        str(replace(method, method="mean"))
+        if method.method == "sum" and method.is_over("time", time.name)
+        else str(method)
+        for method in read_cell_methods(variable.attributes)
+    )
+    methods = methods or f"{time.name}: mean"
     name = name_of_rate(str(variable.attributes.get("standard_name", "")))
     rate = rate.edit(units=f"{variable.units} day-1", cell_methods=methods)
     return rate.edit("standard_name") if name is None else rate.edit(standard_name=name)

@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, warn
+from rhodolite.model.cf.cell_methods import methods_over_time
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.calendar_rates import calendar_rate, days_of_unit
 from rhodolite.model.units.differences import is_difference
@@ -205,11 +206,7 @@ def _moves(variable: Variable) -> bool:
 
 def is_amount(variable: Variable, axis: TimeAxis) -> bool:
     """Return whether each value is what fell, ran or came together during its step."""
-    methods = str(variable.attributes.get("cell_methods", ""))
-    if any(
-        name.lower() in (axis.name.lower(), "time")
-        for name in re.findall(r"(\w+)\s*:\s*sum\b", methods)
-    ):
+    if "sum" in methods_over_time(variable.attributes, axis.name):
         return True
     named = variable.attributes.get("standard_name", "")
     words = f"{named} {variable.quantity} {variable.name}".lower()

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
+from rhodolite.model.cf.cell_methods import methods_over_time, read_cell_methods
 from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
 from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
@@ -24,7 +24,6 @@ _ANOMALY_NAMES = {
 }
 """Standard names that have one for the departure from the climatology, in the CF table."""
 _STALE = (*STALE_AFTER_CHANGE, "ancillary_variables")
-_TIME_METHOD = re.compile(r"\btime:\s*(\w+)(?:\s*\([^)]*\))?")
 
 
 def climatology_attributes(
@@ -53,7 +52,7 @@ def climatology_attributes(
     each : str
         Step of amounts of which a phase holds several.
     """
-    within, others = _time_method(variable)
+    within, others = _time_method(variable, time)
     if each:
         others, within = f"{others} {time}: sum (interval: 1 {each})".strip(), "mean"
     over = measure.method
@@ -158,14 +157,15 @@ def aggregate_attributes(
     step : str
         Length of a step as text.
     """
-    within, others = _time_method(variable)
+    within, others = _time_method(variable, time)
     changed = variable.edit(*_STALE, "standard_name")
     standard_name = variable.attributes.get("standard_name")
     if standard_name and measure.keeps_quantity:
         changed = changed.edit(standard_name=standard_name)
     before = (
         f"{time}: {within} "
-        if within not in ("point", measure.method) and _has_time_method(variable)
+        if within not in ("point", measure.method)
+        and methods_over_time(variable.attributes, time)
         else ""
     )
     how = f" (interval: {step})" if step else ""
@@ -183,18 +183,14 @@ def aggregate_attributes(
     return dict(changed.attributes)
 
 
-def _has_time_method(variable: Variable) -> bool:
-    return (
-        _TIME_METHOD.search(str(variable.attributes.get("cell_methods", "")))
-        is not None
-    )
-
-
-def _time_method(variable: Variable) -> tuple[str, str]:
+def _time_method(variable: Variable, time: str) -> tuple[str, str]:
     """Return how values stand for their steps, `mean` where nothing is said, and the other cell
     methods."""
-    methods = str(variable.attributes.get("cell_methods", ""))
-    within = match.group(1) if (match := _TIME_METHOD.search(methods)) else "mean"
-    return "mean" if within == "point" else within, _TIME_METHOD.sub(
-        "", methods
-    ).strip()
+    methods = methods_over_time(variable.attributes, time)
+    within = methods[0] if methods else "mean"
+    others = [
+        method.without("time", time) if method.names else method
+        for method in read_cell_methods(variable.attributes)
+    ]
+    text = " ".join(str(method) for method in others if method is not None)
+    return "mean" if within == "point" else within, text
