@@ -710,3 +710,12 @@ def test_moments_are_told_by_their_method_over_time(tmp_path):
         path.unlink(missing_ok=True)
         write_plain(path, np.ones((3, 2, 2)), attributes={"cell_methods": methods})
         assert rhodolite.read(path).need_time().instants == are_moments, methods
+
+
+@pytest.mark.parametrize("units", ["1", "", "degrees", "degree_north", "deg"])
+def test_positions_in_degrees_or_plain_numbers_stay(tmp_path, units):
+    write_plain(tmp_path / "a.nc", np.ones((1, 2, 2)), lats=[10, 20], lons=[0, 90])
+    with netCDF4.Dataset(tmp_path / "a.nc", "a") as file:
+        file["lat"].units = units
+    lat = rhodolite.read(tmp_path / "a.nc")["lat"].values()
+    np.testing.assert_array_equal(lat, [10, 20])

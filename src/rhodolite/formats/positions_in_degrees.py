@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import partial
 
 import numpy as np
@@ -20,7 +21,10 @@ _UNITS = {
     "grid_longitude": "degrees",
 }
 """Of positions on the globe, and on one with a rotated pole."""
-_ROUNDING = 1e-9
+_OTHER_ANGLES = re.compile(
+    r"(?:m|milli)?rad(?:ian)?s?|arc[ _]?(?:min|minute|sec|second)s?", re.IGNORECASE
+)
+"""Which the units library can tell from plain numbers by their names alone: a radian is 1."""
 
 
 def count_degrees(dataset: Dataset) -> Dataset:
@@ -45,11 +49,11 @@ def count_degrees(dataset: Dataset) -> Dataset:
 
 
 def _degrees_in(units: str | None) -> float:
-    """Return how many degrees a unit of angles is; one where it is none."""
-    if not units or not convertible(units, "degree"):
+    """Return how many degrees a unit of angles is; one where it is none, or degrees."""
+    plain = (units or "").strip().lower()
+    if not _OTHER_ANGLES.fullmatch(plain) or not convertible(plain, "degree"):
         return 1.0
-    size = float(convert(1.0, units, "degree"))
-    return 1.0 if abs(size - 1.0) < _ROUNDING else size
+    return float(convert(1.0, plain, "degree"))
 
 
 def _rescaled(variable: Variable, size: float) -> Variable:
