@@ -615,6 +615,20 @@ def test_positions_in_radians_are_those_in_degrees(tmp_path, units, told):
     np.testing.assert_allclose(*means, rtol=1e-12)
 
 
+def test_limits_in_radians_of_positions_in_degrees(tmp_path):
+    path = tmp_path / "a.nc"
+    write_plain(path, np.ones((1, 3, 2)), lats=[-60, 0, 60], lons=[0, 90])
+    limits = np.array([[-90.0, -30], [-30, 30], [30, 90]])
+    with netCDF4.Dataset(path, "a") as file:
+        file.createDimension("two", 2)
+        stored = file.createVariable("lat_bnds", "f8", ("lat", "two"))
+        stored.units = "radians"
+        stored[:] = np.radians(limits)
+        file["lat"].bounds = "lat_bnds"
+    bounds = rhodolite.read(path)["lat_bnds"].values()
+    np.testing.assert_allclose(bounds, limits, atol=1e-12)
+
+
 def test_two_dimensional_positions_in_radians(tmp_path):
     lat, lon = np.meshgrid([40.0, 50.0, 60.0], [0.0, 10.0, 20.0, 30.0], indexing="ij")
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as file:
@@ -719,3 +733,38 @@ def test_positions_in_degrees_or_plain_numbers_stay(tmp_path, units):
         file["lat"].units = units
     lat = rhodolite.read(tmp_path / "a.nc")["lat"].values()
     np.testing.assert_array_equal(lat, [10, 20])
+
+
+@pytest.mark.parametrize(
+    "written",
+    [
+        lambda bounds: bounds % 360,
+        lambda bounds: (bounds + 180) % 360 - 180,
+        lambda bounds: (bounds % 360)[:, ::-1],
+    ],
+)
+@pytest.mark.parametrize("first", [0.0, -180.0, 10.0])
+def test_limits_of_columns_in_another_turn(tmp_path, written, first):
+    """As wide as they are, wherever the turn is cut: areas, sums and maps are those of limits
+    around the middles."""
+    lons = first + np.arange(0.0, 360, 40)
+    bounds = lons[:, None] + np.array([-20.0, 20])
+    results = []
+    for name, limits in (("a.nc", bounds), ("b.nc", written(bounds))):
+        values = np.random.default_rng(0).normal(280, 5, (1, 3, 9))
+        write_plain(tmp_path / name, values, lats=[-60, 0, 60], lons=lons, kind="f8")
+        with netCDF4.Dataset(tmp_path / name, "a") as file:
+            file.createDimension("two", 2)
+            file.createVariable("lon_bnds", "f8", ("lon", "two"))[:] = limits
+            file["lon"].bounds = "lon_bnds"
+        data = rhodolite.read(tmp_path / name)
+        np.testing.assert_allclose(
+            np.abs(np.diff(data["lon_bnds"].values(), axis=1)), 40, atol=1e-9
+        )
+        results.append(
+            [data.summarise(over="area"), data.regrid(to="45", method="conservative")]
+        )
+    for ours, theirs in zip(*results, strict=True):
+        np.testing.assert_allclose(
+            ours["tas"].values(), theirs["tas"].values(), rtol=1e-12
+        )

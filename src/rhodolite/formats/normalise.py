@@ -17,6 +17,7 @@ from rhodolite.formats.cf.face_cells import add_face_cells
 from rhodolite.formats.cf.observation_lists import lay_out_observations
 from rhodolite.formats.cf.projection_coordinates import add_positions
 from rhodolite.formats.counted_times import count_days
+from rhodolite.formats.longitude_bounds import put_bounds_around
 from rhodolite.formats.normalise_axes import (
     drop_impossible_bounds,
     drop_missing_times,
@@ -45,6 +46,7 @@ def normalise(dataset: Dataset) -> Dataset:
         lay_out_observations,
         drop_repeated_positions,
         drop_impossible_bounds,
+        put_bounds_around,
         read_text_dates,
         settle_calendar,
         drop_missing_times,

@@ -33,14 +33,19 @@ def count_degrees(dataset: Dataset) -> Dataset:
     for variable in dataset.variables.values():
         told = str(variable.attributes.get("standard_name", ""))
         units = _UNITS.get(told, _UNITS.get(find_role(variable) or ""))
-        size = _degrees_in(variable.units)
-        if units is None or size == 1.0:
+        if units is None:
             continue
-        changed[variable.name] = _rescaled(variable, size).edit(units=units)
+        size = _degrees_in(variable.units)
+        if size != 1.0:
+            changed[variable.name] = _rescaled(variable, size).edit(units=units)
         for key in CELL_BOUNDS:
             limits = dataset.variables.get(str(variable.attributes.get(key, "")))
-            if limits is not None:
-                changed[limits.name] = _rescaled(limits, size).edit("units")
+            if limits is None:
+                continue
+            # Limits have the units of their coordinate, but where they say others (CF 7.1).
+            own = _degrees_in(limits.units) if limits.units else size
+            if own != 1.0:
+                changed[limits.name] = _rescaled(limits, own).edit("units")
     if not changed:
         return dataset
     return dataset.with_variables(
