@@ -768,3 +768,23 @@ def test_limits_of_columns_in_another_turn(tmp_path, written, first):
         np.testing.assert_allclose(
             ours["tas"].values(), theirs["tas"].values(), rtol=1e-12
         )
+
+
+def test_limits_of_a_single_longitude_that_is_no_axis(tmp_path):
+    with netCDF4.Dataset(tmp_path / "b.nc", "w") as new:
+        for name, size in (("lat", 3), ("two", 2)):
+            new.createDimension(name, size)
+        for name, dimensions, units, values in (
+            ("lat", ("lat",), "degrees_north", [-60, 0, 60]),
+            ("lon", (), "degrees_east", 0.0),
+            ("lon_bnds", ("two",), None, [315.0, 45.0]),
+            ("tas", ("lat",), "K", [1.0, 2.0, 3.0]),
+        ):
+            stored = new.createVariable(name, "f8", dimensions)
+            stored[...] = values
+            if units:
+                stored.units = units
+        new["lon"].bounds = "lon_bnds"
+        new["tas"].coordinates = "lon"
+    bounds = rhodolite.read(tmp_path / "b.nc")["lon_bnds"].values()
+    np.testing.assert_array_equal(bounds, [-45, 45])

@@ -28,9 +28,9 @@ def put_bounds_around(dataset: Dataset) -> Dataset:
     if not apart.any():
         return dataset
     near = middles + (bounds - middles + 180.0) % 360.0 - 180.0
-    limits = coordinate.bounds_variable.replace(
-        data=InMemory(np.where(apart, near, bounds)), missing=None
-    )
+    stored = coordinate.bounds_variable
+    around = np.where(apart, near, bounds).reshape(stored.shape)
+    limits = stored.replace(data=InMemory(around), missing=None)
     return dataset.with_variables(
         limits if name == limits.name else variable
         for name, variable in dataset.variables.items()
