@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import make_dataset, write_plain
 from rhodolite.arrays import Engine
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
 from rhodolite.formats.netcdf.hdf5_filters import (
     ChunkCodec,
@@ -579,6 +579,8 @@ def test_grids_of_earth_observation_lie_where_their_text_says(tmp_path, origin):
         ("LAMCC", "(0,0,25000000,35000000,-100000000,30030000,5,7)", None),
         ("ALBERS", "(0,0,25000000,35000000,-100000000,30030000,5,7)", None),
         ("TM", "(6378137.0,6356752.0,0.9996,0,9000000,0,500000,0)", None),
+        ("MERCAT", "(0,0,0,0,9000000,30000000,5,7)", None),
+        ("BCEA", "(0,0,0,0,9000000,30000000,5,7)", None),
         ("SNSOID", "(6371007.181,0,0,0,0,0,0,0)", "+proj=sinu +R=6371007.181"),
     ],
 )
@@ -591,9 +593,11 @@ def test_projected_grids_of_earth_observation_lie_where_others_place_them(
         "ALBERS": "+proj=aea +R=6370997",
         "TM": "+proj=tmerc +k=0.9996 +lon_0=9 +x_0=500000 +a=6378137 +b=6356752",
     }
+    cylindric = " +R=6370997 +lon_0=9 +lat_ts=30 +x_0=5 +y_0=7"
+    proj |= {"MERCAT": f"+proj=merc{cylindric}", "BCEA": f"+proj=cea{cylindric}"}
     conic = " +lat_1=25 +lat_2=35 +lon_0=-100 +lat_0=30.5 +x_0=5 +y_0=7"
     if system is None:
-        system = proj[projection] + (conic if projection != "TM" else "")
+        system = proj[projection] + (conic if projection in ("LAMCC", "ALBERS") else "")
     text = re.sub(r"Mtrs=\(.*?\)", "Mtrs=(-360000.0,180000.0)", eos_text("UL"), count=1)
     text = text.replace("(179030000.000000,-90000000.000000)", "(0.0,-180000.0)")
     words = f"HE5_GCTP_{projection}\n\t\tProjParams={numbers}"
@@ -612,6 +616,18 @@ def test_projected_grids_of_earth_observation_lie_where_others_place_them(
     np.testing.assert_allclose(data["lat"].values(), lat, atol=3e-7)
     apart = (data["lon"].values() - lon + 180) % 360 - 180
     np.testing.assert_allclose(apart, 0, atol=3e-7)
+
+
+def test_a_projection_without_its_numbers_is_said_to_be_unknown(tmp_path):
+    with h5py.File(tmp_path / "p.he5", "w") as file:
+        fields = file.create_group("HDFEOS/GRIDS/Monthly/Data Fields")
+        fields["SurfTemp"] = np.zeros((2, 18, 36), "f4")
+        text = eos_text("UL", "HE5_GCTP_UTM").ljust(2000, "\0")
+        about = file.create_group("HDFEOS INFORMATION")
+        about["StructMetadata.0"] = np.bytes_(text)
+    with pytest.warns(RhodoliteWarning, match="or lacks its numbers"):
+        data = rhodolite.read(tmp_path / "p.he5")
+    assert not data.axes.by_role and data.axes.curvilinear is None
 
 
 SWATH_TEXT = """GROUP=SwathStructure

@@ -67,17 +67,13 @@ def normalise(dataset: Dataset) -> Dataset:
 
 
 def _with_plain_time_units(dataset: Dataset) -> Dataset:
-    plain = [
-        variable.edit(units=units)
-        if (units := plain_time_units(variable.units or "")) != (variable.units or "")
-        else variable
-        for variable in dataset.variables.values()
-    ]
-    changed = any(
-        new is not old
-        for new, old in zip(plain, dataset.variables.values(), strict=True)
-    )
-    return dataset.with_variables(plain) if changed else dataset
+    def change(variable: Variable) -> Variable:
+        plain = plain_time_units(variable.units or "")
+        return (
+            variable if plain == (variable.units or "") else variable.edit(units=plain)
+        )
+
+    return _change_each(dataset, change)
 
 
 def declare_missing(dataset: Dataset, value: float) -> Dataset:

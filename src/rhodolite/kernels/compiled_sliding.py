@@ -50,21 +50,14 @@ def _add_squares(
     total: Array,
     length: int,
 ) -> None:
-    """Put the sums of squares of deviations from `origin + shift` into `total`."""
-    size, weighted = total.size, factors.size > 0
-    for place in range(size):
-        total[place] = 0.0
+    """Put the weighted sums of squares of deviations from `origin + shift` into `total`."""
+    total[:] = 0.0
+    size = total.size
     for begin in range(0, length * _TILE, _TILE):
-        row = series[begin : begin + size]
-        if weighted:
-            factor = factors[begin : begin + size]
-            for place in range(size):
-                deviation = row[place] - origin[place] - shift[place]
-                total[place] += factor[place] * (deviation * deviation)
-        else:
-            for place in range(size):
-                deviation = row[place] - origin[place] - shift[place]
-                total[place] += deviation * deviation
+        row, factor = series[begin : begin + size], factors[begin : begin + size]
+        for place in range(size):
+            deviation = row[place] - origin[place] - shift[place]
+            total[place] += factor[place] * (deviation * deviation)
 
 
 @compiled_for("float64[::1](float64[::1], int64, int64)")
@@ -136,8 +129,7 @@ def find_variances(
     ----------
     values : ndarray of float32 or float64, shape (n, cells)
         A window with a missing value has none.
-    weights : ndarray of float64, shape (n,) or (0,)
-        None of them where all weigh the same.
+    weights : ndarray of float64, shape (n,)
     length : int
         From 2 to n.
     rounding : float

@@ -141,12 +141,14 @@ def _slide_compiled(
     from rhodolite.kernels.compiled_sliding import add_windows, find_variances
 
     series = np.ascontiguousarray(values)
-    factors = np.empty(0) if weights is None else weights
     if kind in SUMS:
+        # Without weights a product is saved for each value of each window.
+        factors = np.empty(0) if weights is None else weights
         add_windows(series, factors, kind == "mean", length, out)
     elif length == 1:
         out[:] = np.nan  # One value has no spread.
     else:
+        factors = np.ones(len(series)) if weights is None else weights
         find_variances(series, factors, length, ROUNDING, out)
         if kind == "std":
             np.sqrt(out, out=out)

@@ -19,7 +19,7 @@ from rhodolite.formats.atomic_output import (
     size_on_disk,
 )
 from rhodolite.formats.layout import USUAL_LAYOUT, Compression, Layout
-from rhodolite.formats.registry import format_for
+from rhodolite.formats.registry import Format, format_for
 from rhodolite.formats.stores.object_stores import address_of
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import STUDY
@@ -77,13 +77,8 @@ def write(
     """
     chosen = format_for(path, layout)
     dataset, layout = _as_laid_out(dataset, layout)
-    if chosen.tabular and not layout.table.all_rows:
-        _refuse_many_rows(dataset, path, layout)
-    _check_room(
-        dataset, path, chosen.chunked and layout.compression is not Compression.NONE
-    )
+    _refuse_what_cannot_be(dataset, path, chosen, layout)
     inputs = [*(file.path for file in dataset.files), *also_read]
-    _refuse_input(dataset, path)
     parts = split_dataset(dataset, path, engine)
     for name, _ in parts:
         check_output(path.with_name(name), overwrite, inputs, chosen.kind)
@@ -102,6 +97,17 @@ def write(
     if origin is not None:
         origin.tell([path.with_name(name) for name in names], dataset)
     return written
+
+
+def _refuse_what_cannot_be(
+    dataset: Dataset, path: Path, chosen: Format, layout: Layout
+) -> None:
+    """Refuse, before anything is computed, what is too long, too large, or an input."""
+    if chosen.tabular and not layout.table.all_rows:
+        _refuse_many_rows(dataset, path, layout)
+    is_compressed = chosen.chunked and layout.compression is not Compression.NONE
+    _check_room(dataset, path, is_compressed)
+    _refuse_input(dataset, path)
 
 
 def _prepare_together(parts: list[Dataset], engine: Engine) -> None:

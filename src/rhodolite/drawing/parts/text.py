@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
@@ -157,13 +158,7 @@ def period_text(axis: TimeAxis | None) -> str:
     if axis is None or len(axis) == 0:
         return ""
     if axis.climatological and axis.bounds is not None:
-        first, last = axis.to_dates(np.array([axis.bounds.min(), axis.bounds.max()]))
-        ends = [axis.to_dates(np.sort(axis.bounds[at])) for at in (0, -1)]
-        phases = [name_phase(*pair) for pair in ends]
-        phase = f"mean of {phases[0]} to {phases[-1]}"
-        if len(axis) == 1:
-            phase = "the whole year" if phases[0] == WHOLE_YEAR else phases[0]
-        return f"{phase}, {first.year} to {(last - datetime.timedelta(days=1)).year}"
+        return _phases_text(axis, axis.bounds)
     if len(axis) == 1:
         return _named_period(axis) or _moment(axis.reference_dates[0])
     unit, counted = axis.resolution.unit, "steps"
@@ -171,6 +166,16 @@ def period_text(axis: TimeAxis | None) -> str:
         counted = f"{unit}s"
     first, last = (_in_unit(axis.reference_dates[at], unit) for at in (0, -1))
     return f"mean of {len(axis):,} {counted}, {first} to {last}"
+
+
+def _phases_text(axis: TimeAxis, bounds: Array) -> str:
+    """Say which phases of a cycle a field is of, and of which years."""
+    first, last = axis.to_dates(np.array([bounds.min(), bounds.max()]))
+    begin, end = (name_phase(*axis.to_dates(np.sort(bounds[at]))) for at in (0, -1))
+    phase = f"mean of {begin} to {end}"
+    if len(axis) == 1:
+        phase = "the whole year" if begin == WHOLE_YEAR else begin
+    return f"{phase}, {first.year} to {(last - datetime.timedelta(days=1)).year}"
 
 
 def _moment(date: Any) -> str:

@@ -25,50 +25,30 @@ _FIGURES = {
 }
 """Semi-axes by the codes of GCTP that grids of the Earth use: Clarke 1866, GRS 1980, WGS 84 and a
 sphere."""
-_KINDS: dict[str, tuple[str, dict[int, str]]] = {
-    "PS": (
-        "polar_stereographic",
-        {4: "straight_vertical_longitude_from_pole", 5: "standard_parallel"},
-    ),
-    "LAMAZ": (
-        "lambert_azimuthal_equal_area",
-        {4: "longitude_of_projection_origin", 5: "latitude_of_projection_origin"},
-    ),
-    "LAMCC": (
-        "lambert_conformal_conic",
-        {4: "longitude_of_central_meridian", 5: "latitude_of_projection_origin"},
-    ),
-    "ALBERS": (
-        "albers_conical_equal_area",
-        {4: "longitude_of_central_meridian", 5: "latitude_of_projection_origin"},
-    ),
-    "TM": (
-        "transverse_mercator",
-        {4: "longitude_of_central_meridian", 5: "latitude_of_projection_origin"},
-    ),
-    "MERCAT": (
-        "mercator",
-        {4: "longitude_of_projection_origin", 5: "standard_parallel"},
-    ),
-    "SNSOID": ("sinusoidal", {4: "longitude_of_projection_origin"}),
-    "CEA": (
-        "lambert_cylindrical_equal_area",
-        {4: "longitude_of_central_meridian", 5: "standard_parallel"},
-    ),
-    "BCEA": (
-        "lambert_cylindrical_equal_area",
-        {4: "longitude_of_central_meridian", 5: "standard_parallel"},
-    ),
-    "UTM": ("transverse_mercator", {}),
+_MERIDIAN, _ORIGIN = "longitude_of_central_meridian", "latitude_of_projection_origin"
+_LONGITUDE, _PARALLEL = "longitude_of_projection_origin", "standard_parallel"
+_POLE_UP = "straight_vertical_longitude_from_pole"
+_KINDS = {
+    "PS": ("polar_stereographic", (_POLE_UP, _PARALLEL)),
+    "LAMAZ": ("lambert_azimuthal_equal_area", (_LONGITUDE, _ORIGIN)),
+    "LAMCC": ("lambert_conformal_conic", (_MERIDIAN, _ORIGIN)),
+    "ALBERS": ("albers_conical_equal_area", (_MERIDIAN, _ORIGIN)),
+    "TM": ("transverse_mercator", (_MERIDIAN, _ORIGIN)),
+    "MERCAT": ("mercator", (_LONGITUDE, _PARALLEL)),
+    "SNSOID": ("sinusoidal", (_LONGITUDE,)),
+    "CEA": ("lambert_cylindrical_equal_area", (_MERIDIAN, _PARALLEL)),
+    "BCEA": ("lambert_cylindrical_equal_area", (_MERIDIAN, _PARALLEL)),
+    "UTM": ("transverse_mercator", ()),
 }
-"""The grid mapping of CF for a code, and its attributes for the places of angles."""
+"""The grid mapping of CF for a code, and its attributes for the fifth and the sixth number."""
 _ON_SPHERES = ("LAMAZ", "SNSOID")
 """Whose first number is the radius of a sphere, and the second nothing."""
 _CONIC = ("LAMCC", "ALBERS")
 
 
 def grid_mapping_of(about: Mapping[str, str]) -> Variable | None:
-    """Return the grid mapping of a grid; None where its projection is none of those known.
+    """Return the grid mapping of a grid; None where its projection is none of those known, or its
+    numbers are not there.
 
     Parameters
     ----------
@@ -76,7 +56,8 @@ def grid_mapping_of(about: Mapping[str, str]) -> Variable | None:
         What the text of the file says: `Projection`, `ProjParams`, `SphereCode`, `ZoneCode`.
     """
     code = about.get("Projection", "").rpartition("GCTP_")[2]
-    if code not in _KINDS:
+    needed = "ZoneCode" if code == "UTM" else "ProjParams"
+    if code not in _KINDS or needed not in about:
         return None
     numbers = [
         float(part)
@@ -87,9 +68,9 @@ def grid_mapping_of(about: Mapping[str, str]) -> Variable | None:
     name, angles = _KINDS[code]
     attributes: dict[str, object] = {"grid_mapping_name": name}
     attributes |= _figure(code, numbers, int(about.get("SphereCode", -1)))
-    attributes |= {key: degrees_of(numbers[place]) for place, key in angles.items()}
+    attributes |= dict(zip(angles, map(degrees_of, numbers[4:6]), strict=False))
     if code == "UTM":
-        attributes |= _zone(int(about.get("ZoneCode", 0)))
+        attributes |= _zone(int(about["ZoneCode"]))
     else:
         attributes |= {"false_easting": numbers[6], "false_northing": numbers[7]}
     if code == "PS":

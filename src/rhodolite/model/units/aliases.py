@@ -132,12 +132,8 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     """
     cleaned = re.sub(r"\s+", " ", text.strip().strip("[]")).strip()
     plain = cleaned.lower()
-    measured = quantity.lower()
-    is_known = text.strip() == "°C"
-    if "temperature" in measured and plain in _OF_TEMPERATURES and not is_known:
-        return _OF_TEMPERATURES[plain]
-    if plain == "ms-1" and any(word in measured for word in _OF_SPEEDS):
-        return "m s-1"
+    if text.strip() != "°C" and (told := _told_by_quantity(plain, quantity.lower())):
+        return told
     rewritten = _rewrite(cleaned)
     if rewritten != cleaned and is_unit(rewritten):
         return rewritten
@@ -151,6 +147,14 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     # Capitals where small letters are meant: KG/M2/S.
     small = plain if is_unit(plain) and cleaned[:1].isupper() else None
     return alias or small
+
+
+def _told_by_quantity(plain: str, quantity: str) -> str | None:
+    """Return units that mean something else of any other quantity."""
+    if "temperature" in quantity:
+        return _OF_TEMPERATURES.get(plain)
+    is_speed = any(word in quantity for word in _OF_SPEEDS)
+    return "m s-1" if is_speed and plain == "ms-1" else None
 
 
 def _rewrite(text: str) -> str:
