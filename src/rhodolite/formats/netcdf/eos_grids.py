@@ -75,7 +75,8 @@ def place_on_grid(dataset: Dataset, file: Any, group: str) -> Dataset:
     if mapping is None:
         warn(
             f"{dataset.label}: where the cells of the grid {name} lie is not known, since its "
-            f"projection ({grid.about.get('Projection')}) is not among those that are read, or lacks its numbers"
+            f"projection ({grid.about.get('Projection')}) is not among those that are "
+            "read, or lacks its numbers"
         )
         return dataset.with_variables(variables)
     referring = [
