@@ -22,41 +22,42 @@ from rhodolite.model.variable import Variable
 
 _YEAR_ZERO = re.compile(r"\bsince\s+0{1,4}-", re.IGNORECASE)
 _GREGORIAN = ("standard", "gregorian", "none", "")
+_REPLACED = {
+    "none": "the calendar 'none'",
+    "utc": "the calendar 'utc', whose leap seconds are not counted here",
+}
 
 
 def settle_calendar(dataset: Dataset) -> Dataset:
     """Return a dataset whose times are in a calendar that has their reference year, and that there
     is.
     """
-    settled = []
-    for variable in dataset.variables.values():
-        units = variable.units or ""
-        if counts_from_a_date(units):
-            told = str(variable.attributes.get("calendar", ""))
-            calendar = told.strip().lower()
-            if calendar in _GREGORIAN and _YEAR_ZERO.search(units):
-                warn(
-                    f"{dataset.label}: {variable.name} counts from a year 0, which the calendar "
-                    f"'{calendar or 'standard'}' does not have; the proleptic Gregorian one is "
-                    "taken"
-                )
-                variable = variable.edit(calendar="proleptic_gregorian")
-            elif calendar == "none":
-                warn(
-                    f"{dataset.label}: {variable.name} has the calendar 'none'; the standard one "
-                    "is taken"
-                )
-                variable = variable.edit(calendar="standard")
-            elif calendar == "utc":
-                warn(
-                    f"{dataset.label}: {variable.name} has the calendar 'utc', whose leap seconds "
-                    "are not counted here; the standard one is taken"
-                )
-                variable = variable.edit(calendar="standard")
-            elif told and told not in NAMED_IN_CF:
-                variable = variable.edit(calendar=plain_calendar(told))
-        settled.append(variable)
-    return dataset.with_variables(settled)
+    return dataset.with_variables(
+        _with_settled_calendar(variable, dataset.label)
+        for variable in dataset.variables.values()
+    )
+
+
+def _with_settled_calendar(variable: Variable, label: str) -> Variable:
+    units = variable.units or ""
+    if not counts_from_a_date(units):
+        return variable
+    written = str(variable.attributes.get("calendar", ""))
+    calendar = written.strip().lower()
+    if calendar in _GREGORIAN and _YEAR_ZERO.search(units):
+        warn(
+            f"{label}: {variable.name} counts from a year 0, which the calendar "
+            f"'{calendar or 'standard'}' does not have; the proleptic Gregorian one is taken"
+        )
+        return variable.edit(calendar="proleptic_gregorian")
+    if calendar in _REPLACED:
+        warn(
+            f"{label}: {variable.name} has {_REPLACED[calendar]}; the standard one is taken"
+        )
+        return variable.edit(calendar="standard")
+    if written and written not in NAMED_IN_CF:
+        return variable.edit(calendar=plain_calendar(written))
+    return variable
 
 
 def drop_missing_times(dataset: Dataset) -> Dataset:

@@ -31,8 +31,8 @@ def count_degrees(dataset: Dataset) -> Dataset:
     """Return a dataset whose positions, and the limits of its cells, are in degrees."""
     changed: dict[str, Variable] = {}
     for variable in dataset.variables.values():
-        told = str(variable.attributes.get("standard_name", ""))
-        units = _UNITS.get(told, _UNITS.get(find_role(variable) or ""))
+        quantity = str(variable.attributes.get("standard_name", ""))
+        units = _UNITS.get(quantity, _UNITS.get(find_role(variable) or ""))
         if units is None:
             continue
         size = _degrees_in(variable.units)

@@ -49,13 +49,13 @@ class CheckedStore(LocalStore):
 
     async def get(self, key: str, prototype: Any = None, byte_range: Any = None) -> Any:
         self._keep_inside(key)
-        found = await super().get(key, prototype, byte_range)
-        if found is None and self._elsewhere is not None:
+        stored = await super().get(key, prototype, byte_range)
+        if stored is None and self._elsewhere is not None:
             with saying_what_failed(f"{self._address}/{key}"):
-                found = await self._elsewhere.get(key, prototype, byte_range)
-        if found is not None and byte_range is None:
-            self._check(key, found)
-        return found
+                stored = await self._elsewhere.get(key, prototype, byte_range)
+        if stored is not None and byte_range is None:
+            self._check(key, stored)
+        return stored
 
     def _keep_inside(self, key: str) -> None:
         """Refuse what a symbolic link within the store leads out of it to."""

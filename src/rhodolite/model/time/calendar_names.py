@@ -22,7 +22,7 @@ _ALSO = {
 }
 
 
-def plain_calendar(told: object) -> str:
+def plain_calendar(written: object) -> str:
     """Return the name that is used here for a calendar; one that is not known as it is.
 
     Examples
@@ -30,6 +30,6 @@ def plain_calendar(told: object) -> str:
     >>> plain_calendar("Proleptic Gregorian"), plain_calendar("365 days"), plain_calendar("Mayan")
     ('proleptic_gregorian', 'noleap', 'mayan')
     """
-    words = re.sub(r"[\s-]+", "_", str(told).strip().lower())
+    words = re.sub(r"[\s-]+", "_", str(written).strip().lower())
     name = re.sub(r"days$", "day", words)
     return _ALSO.get(name, name)

@@ -132,8 +132,10 @@ def repair_units(text: str, quantity: str = "") -> str | None:
     """
     cleaned = re.sub(r"\s+", " ", text.strip().strip("[]")).strip()
     plain = cleaned.lower()
-    if text.strip() != "°C" and (told := _told_by_quantity(plain, quantity.lower())):
-        return told
+    if text.strip() != "°C" and (
+        units_of_quantity := _told_by_quantity(plain, quantity.lower())
+    ):
+        return units_of_quantity
     rewritten = _rewrite(cleaned)
     if rewritten != cleaned and is_unit(rewritten):
         return rewritten
