@@ -115,6 +115,33 @@ def test_harmonics_are_those_of_least_squares(seed, count):
         assert day[h - 1, 1, 2] == pytest.approx(360 * days[curve.argmax()], abs=0.1)
 
 
+def test_harmonics_need_steps_that_tell_them_apart():
+    """Two months a year, seasons for two of them, a quarter of the year for three; each with the
+    jitter of leap years. What never changes has none, and no day."""
+    days = np.arange(1461 * 3)
+    for chosen, count, what in (
+        (days[(days % 365.25 // 30.5 % 6) == 0][::30], 1, "2.* steps a year"),
+        (days[::91], 2, "some 4.* steps a year; 2 harmonics of the year need 5"),
+        (days[::365], 1, "1 steps a year"),
+        (days[:1], 1, "1 steps a year"),
+        (days[days % 365.25 < 60], 1, "so small a part of the year"),
+    ):
+        with pytest.raises(DataError, match=what):
+            Spectrum(harmonics=count)(make_dataset(noise(1, len(chosen)), times=chosen))
+    seasons = make_dataset(noise(1, 40), times=np.arange(40) * 91.3)
+    assert np.isfinite(Spectrum(harmonics=1)(seasons)["tas_amplitude"].values()).all()
+    values = 283.15 + noise(4, 480)
+    values[:, 1] = 283.15
+    values[np.arange(480) % 12 > 1, 0, 0] = np.nan
+    with pytest.warns(UserWarning, match="1 of 6 cells have no harmonics"):
+        result = Spectrum(harmonics=2)(months(values))
+        amplitude, day = result["tas_amplitude"].values(), result["tas_day"].values()
+    assert not amplitude[:, 1].any()
+    assert np.isnan(day[:, 1]).all()
+    assert np.isnan(amplitude[:, 0, 0]).all()
+    assert np.isfinite(day[:, 0, 1:]).all()
+
+
 def test_a_user_asks_for_the_rhythm_of_a_series(tmp_path):
     months(noise(1), units="degF").write(tmp_path / "a.nc")
     for line in (

@@ -8,8 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.distributions import gamma_quantile
+from rhodolite.kernels.moments import ROUNDING, equal_values
 
 Array = NDArray[Any]
+_LEAST_SHARE = 1e-3
+"""Of the largest eigenvalue of normal equations, that the smallest has to have: with half a year of
+days two harmonics pass, with a quarter one. Errors of values are multiplied by up to 30 or so."""
 
 
 class Spectrum(NamedTuple):
@@ -194,6 +198,25 @@ class Harmonics(NamedTuple):
     place: Array
 
 
+def can_tell_apart(fractions: Array, count: int) -> bool:
+    """Return whether values at some times of the year tell its mean and harmonics apart.
+
+    Parameters
+    ----------
+    fractions : ndarray of float64, shape (n,)
+        When in the year each value is, from 0 to 1.
+    count : int
+        How many harmonics.
+
+    Examples
+    --------
+    >>> can_tell_apart(np.arange(12) / 12, 2), can_tell_apart(np.array([0.0, 0.5] * 6), 2)
+    (True, False)
+    """
+    design = _design(fractions, count)
+    return bool(_is_well_posed((design @ design.T)[None])[0])
+
+
 def fit_harmonics(values: Array, fractions: Array, count: int) -> Harmonics:
     """Return the harmonics of the year by least squares.
 
@@ -208,7 +231,8 @@ def fit_harmonics(values: Array, fractions: Array, count: int) -> Harmonics:
 
     Notes
     -----
-    a cos(2 pi h (t - t0)) for h from 1, with a mean; NaN where there are fewer values than numbers.
+    a cos(2 pi h (t - t0)) for h from 1, with a mean; NaN where the values are fewer than these
+    numbers, or do not tell them apart. What is no more than rounding has no place in the year.
 
     Examples
     --------
@@ -217,30 +241,65 @@ def fit_harmonics(values: Array, fractions: Array, count: int) -> Harmonics:
     >>> float(parts.amplitude[0].round(9)), float(parts.place[0].round(9))
     (3.0, 0.25)
     """
-    angles = 2 * np.pi * np.arange(1, count + 1)[:, None] * fractions
-    design = np.concatenate([np.ones((1, len(values))), np.cos(angles), np.sin(angles)])
+    design = _design(fractions, count)
     flat = values.reshape(len(values), -1)
     present = ~np.isnan(flat)
-    filled = np.where(present, flat, 0.0)
-    matrices = np.einsum("in,jn,nc->cij", design, design, present.astype(np.float64))
-    sides = (design @ filled).T
-    enough = present.sum(axis=0) > len(design)
-    matrices[~enough] = np.eye(len(design))
-    solved = np.linalg.solve(matrices, sides[..., None])[..., 0].T
-    solved = np.where(enough, solved, np.nan)
-    cosine, sine = solved[1 : count + 1], solved[count + 1 :]
+    departures = _departures(flat, present)
+    cosine, sine = _solve(design, departures, present)
+    angles_of = design[1 : count + 1, :, None], design[count + 1 :, :, None]
+    parts = cosine[:, None] * angles_of[0] + sine[:, None] * angles_of[1]
     numbers = np.arange(1, count + 1)[:, None]
+    amplitude = np.hypot(cosine, sine)
     place = np.arctan2(sine, cosine) / (2 * np.pi * numbers) % (1 / numbers)
-    parts = (
-        cosine[:, None] * np.cos(angles)[..., None]
-        + sine[:, None] * np.sin(angles)[..., None]
+    largest = np.where(present, np.abs(flat), 0.0).max(axis=0, initial=0.0)
+    nothing = amplitude <= ROUNDING * largest
+    results = (
+        np.where(nothing, 0.0, amplitude),
+        _explained(parts, departures, present),
+        np.where(nothing, np.nan, place),
     )
     shape = (count, *values.shape[1:])
-    share = _explained(parts, filled, present)
-    amplitude = np.hypot(cosine, sine)
-    return Harmonics(
-        amplitude.reshape(shape), share.reshape(shape), place.reshape(shape)
-    )
+    return Harmonics(*(result.reshape(shape) for result in results))
+
+
+def _design(fractions: Array, count: int) -> Array:
+    """Return a row of ones, those of the cosines, and those of the sines."""
+    angles = 2 * np.pi * np.arange(1, count + 1)[:, None] * fractions
+    ones = np.ones((1, fractions.size))
+    return np.concatenate([ones, np.cos(angles), np.sin(angles)])
+
+
+def _departures(flat: Array, present: Array) -> Array:
+    """Return the departures from the mean of each cell, 0 where missing, and where all values are
+    the same but for rounding."""
+    low = np.where(present, flat, np.inf).min(axis=0, initial=np.inf)
+    high = np.where(present, flat, -np.inf).max(axis=0, initial=-np.inf)
+    known = present.any(axis=0)
+    low, high = np.where(known, low, 0.0), np.where(known, high, 0.0)
+    # From a value that is there, so that a large mean costs no digits.
+    from_low = np.where(present, flat - low, 0.0)
+    mean = from_low.sum(axis=0) / np.maximum(present.sum(axis=0), 1)
+    varies = present & ~equal_values(low, high)
+    return np.where(varies, from_low - mean, 0.0)
+
+
+def _is_well_posed(matrices: Array) -> Array:
+    """Return which normal equations, shape (cells, k, k), tell their unknowns apart."""
+    sizes = np.linalg.eigvalsh(matrices)
+    return np.asarray(sizes[:, 0] > _LEAST_SHARE * sizes[:, -1])
+
+
+def _solve(design: Array, departures: Array, present: Array) -> tuple[Array, Array]:
+    """Return the factors of cosines and of sines, shape (count, cells)."""
+    matrices = np.einsum("in,jn,nc->cij", design, design, present.astype(np.float64))
+    enough = present.sum(axis=0) > len(design)
+    enough &= _is_well_posed(matrices)
+    matrices[~enough] = np.eye(len(design))
+    sides = (design @ departures).T
+    solved = np.linalg.solve(matrices, sides[..., None])[..., 0].T
+    solved = np.where(enough, solved, np.nan)
+    count = len(design) // 2
+    return solved[1 : count + 1], solved[count + 1 :]
 
 
 def _explained(parts: Array, filled: Array, present: Array) -> Array:

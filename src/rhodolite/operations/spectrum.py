@@ -5,8 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from rhodolite.arrays import LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError
+from rhodolite.kernels.spectra import can_tell_apart
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
@@ -41,6 +44,8 @@ _RED_NOISE_SOURCE = (
 )
 _FEWEST = 16
 _MOST_HARMONICS = 6
+_NEARLY_ONE = 0.5
+"""Of the one step a year beyond two for each harmonic; months and seasons differ in length."""
 _DAYS_OF_YEAR = {"360_day": 360.0, "noleap": 365.0, "365_day": 365.0, "all_leap": 366.0}
 _USUAL_YEAR = 365.2425
 _SECONDS_OF_DAY = 86400.0
@@ -122,6 +127,7 @@ class Spectrum(Operation):
     def _work(self, dataset: Dataset, axis: TimeAxis) -> SeriesResults:
         """Return what is made of each series."""
         if self.harmonics:
+            _check_harmonics(dataset, axis, self.harmonics)
             days = _DAYS_OF_YEAR.get(axis.calendar, _USUAL_YEAR)
             return OfYear.of(axis, self.harmonics, days)
         rate, count = _steps_a_year(dataset, axis), len(axis)
@@ -171,6 +177,31 @@ def _units_of(variable: Variable, kind: Kind) -> tuple[float, dict[str, Any]]:
     if kind is Kind.DENSITY:
         return factor**2, {"units": product(square_units(units), "year")}
     return factor, describe_units(units, difference=True)
+
+
+def _check_harmonics(dataset: Dataset, axis: TimeAxis, count: int) -> None:
+    """Refuse steps that do not tell harmonics of the year apart: too few in a year, or all of them
+    in a small part of it.
+
+    Raises
+    ------
+    DataError
+        If that is so.
+    """
+    years = np.sort(axis.decimal_years)
+    apart = np.diff(years)
+    rate = 1 / float(np.median(apart)) if apart.size else 1.0
+    if rate < 2 * count + _NEARLY_ONE:
+        raise DataError(
+            f"{dataset.label} has some {rate:.3g} steps a year; {count} harmonics of the year need "
+            f"{2 * count + 1} or more, so ask for fewer with --harmonics, or for data of shorter "
+            "steps"
+        )
+    if not can_tell_apart(years % 1.0, count):
+        raise DataError(
+            f"{dataset.label}: the steps lie in so small a part of the year that they do not tell "
+            f"{count} harmonics of it apart; ask for fewer with --harmonics, or take more months"
+        )
 
 
 def _steps_a_year(dataset: Dataset, axis: TimeAxis) -> float:

@@ -172,6 +172,7 @@ class OfYear(SeriesResults):
     count: int
     days: float
     axis: int = 0
+    label: str = ""
     dimension: str = HARMONIC
 
     @classmethod
@@ -179,8 +180,8 @@ class OfYear(SeriesResults):
         """Return the harmonics of the year of a time axis."""
         return cls(axis.decimal_years % 1.0, count, days)
 
-    def along(self, axis: int, label: str) -> Self:  # noqa: ARG002
-        return replace(self, axis=axis)
+    def along(self, axis: int, label: str) -> Self:
+        return replace(self, axis=axis, label=label)
 
     @property
     def numbers(self) -> Array:
@@ -199,10 +200,19 @@ class OfYear(SeriesResults):
         return Variable(HARMONIC, (HARMONIC,), InMemory(self.numbers), about)
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        parts = fit_harmonics(block.astype(np.float64), self.fractions, self.count)
-        days = parts.place * self.days
-        return {
+        values = block.astype(np.float64)
+        parts = fit_harmonics(values, self.fractions, self.count)
+        lost = np.isnan(parts.amplitude[0]) & ~np.isnan(values).all(axis=0)
+        results = {
             "amplitude": parts.amplitude,
-            "day": days,
+            "day": parts.place * self.days,
             "share": parts.share,
-        }, Counter()
+        }
+        return results, Counter(lost=int(lost.sum()), of=lost.size)
+
+    def report(self, counts: Counter[str]) -> None:
+        if counts["lost"]:
+            warn(
+                f"{self.label}: {counts['lost']:,} of {counts['of']:,} cells have no harmonics, "
+                "since too few values, or too small a part of the year, are there"
+            )
