@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import doctest
 import importlib
+import linecache
 import pkgutil
 import re
 import shlex
@@ -153,6 +154,7 @@ def test_examples_in_docstrings_are_right(tmp_path):
             folder.mkdir()
             given["folder"] = folder
             part = importlib.import_module(module.name)
+            linecache.clearcache()  # Each example asks whether these files have changed.
             result = doctest.testmod(part, extraglobs=given)
             assert result.failed == 0, module.name
             tried += result.attempted

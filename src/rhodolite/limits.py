@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import os
 import sys
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -57,7 +58,8 @@ def machine_memory() -> int:
         machine = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
     except (AttributeError, ValueError, OSError):
         return _UNKNOWN_MEMORY
-    allowed = [int(text) for text in _group_limits("memory.max") if text.isdecimal()]
+    limits = group_limits("memory.max")
+    allowed = [int(text) for text in limits if text.isdecimal()]
     return min([machine, *allowed])
 
 
@@ -67,15 +69,17 @@ def usable_cores() -> int:
     cores = os.cpu_count() or 1
     if hasattr(os, "sched_getaffinity"):
         cores = min(cores, len(os.sched_getaffinity(0)))
-    for text in _group_limits("cpu.max"):
+    for text in group_limits("cpu.max"):
         quota, _, period = text.partition(" ")
         if quota.isdecimal() and period.isdecimal():
             cores = min(cores, math.ceil(int(quota) / int(period)))
     return max(cores, 1)
 
 
-def _group_limits(name: str) -> list[str]:
-    """Return what is said of a limit for the control group of this process, and all above it."""
+@cache
+def group_limits(name: str) -> list[str]:
+    """Return what is said of a limit for the control group of this process, and all above it; read
+    once in a run."""
     try:
         lines = _OWN_GROUP.read_text().splitlines()
     except OSError:  # another system

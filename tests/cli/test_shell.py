@@ -167,6 +167,7 @@ def test_a_job_gets_the_cores_and_the_memory_of_its_group(tmp_path, monkeypatch)
     job = groups / "batch" / "job_7"
     job.mkdir(parents=True)
     (tmp_path / "own").write_text("0::/batch/job_7\n")
+    monkeypatch.setattr(limits, "group_limits", limits.group_limits.__wrapped__)
     monkeypatch.setattr(limits, "_CONTROL_GROUPS", groups)
     monkeypatch.setattr(limits, "_OWN_GROUP", tmp_path / "own")
     monkeypatch.setattr(limits.os, "cpu_count", lambda: 64)

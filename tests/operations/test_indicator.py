@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from collections import defaultdict
 
 import cftime
 import numpy as np
@@ -42,6 +43,10 @@ class Plain:
         self.values, self.south = np.asarray(values, float), south
         self.dates = cftime.num2date(range(len(values)), SINCE, calendar=calendar)
         self.years = {y: self.of_year(y) for y in YEARS}
+        self.phases = [self.phase(day) for day in range(len(values))]
+        self.days_of = defaultdict(list)
+        for day, phase in enumerate(self.phases):
+            self.days_of[self.dates[day].year, phase].append(day)
 
     def of_year(self, year):
         return [d for d, date in enumerate(self.dates) if date.year == year]
@@ -92,9 +97,9 @@ class Plain:
     def pool(self, phase, window, years):
         size = 360 if self.dates[0].calendar == "360_day" else 365
         near = {(phase + s) % size for s in range(-(window // 2), window // 2 + 1)}
-        lists = [[d for d in self.years[y] if self.phase(d) in near] for y in years]
-        values = [self.values[d] for days in lists for d in days]
-        return np.array([v for v in values if not np.isnan(v)])
+        days = [d for y in years for p in near for d in self.days_of[y, p]]
+        values = self.values[days]
+        return values[~np.isnan(values)]
 
     def exceeds(self, day, share, base):
         """The share of choices by which a day lies beyond its percentile."""
@@ -105,7 +110,7 @@ class Plain:
         choices = [base] if year not in base else [[*others, k] for k in others]
         verdicts = []
         for years in choices:
-            pool = self.pool(self.phase(day), 5, years)
+            pool = self.pool(self.phases[day], 5, years)
             limit = np.quantile(pool, share, method="median_unbiased")
             verdicts.append(value < limit if share < 0.5 else value > limit)
         return np.mean(verdicts)
@@ -332,9 +337,9 @@ def test_spells_and_heat_waves_are_runs_of_days_beyond_percentiles(seed, calenda
     def runs(days, window, length):
         flags = []
         for d in days:
-            key = window, plain.phase(d)
+            key = window, plain.phases[d]
             if key not in limits:
-                pool = plain.pool(plain.phase(d), window, YEARS)
+                pool = plain.pool(plain.phases[d], window, YEARS)
                 limits[key] = np.quantile(pool, 0.9, method="median_unbiased")
             flags.append(bool(values[d, 0] > limits[key]))
         return [(a, b) for a, b in spells(flags) if b - a + 1 >= length]

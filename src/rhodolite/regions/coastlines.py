@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from functools import cache
 from importlib.resources import files
 from typing import Any
@@ -34,8 +33,9 @@ def _arcs(scale: str) -> tuple[Line, ...]:
     )
 
 
-def lines(kind: str, scale: str) -> Iterator[Line]:
-    """Yield coastlines or the borders between countries.
+@cache
+def lines(kind: str, scale: str) -> tuple[Line, ...]:
+    """Return coastlines or the borders between countries.
 
     Parameters
     ----------
@@ -48,15 +48,16 @@ def lines(kind: str, scale: str) -> Iterator[Line]:
     that close some polygons are not coasts and are left out.
     """
     wanted = kind == "border"
+    parts: list[Line] = []
     for arc, border in zip(_arcs(scale), _load()[f"border_{scale}"], strict=True):
         if bool(border) != wanted:
             continue
         seam = (np.abs(arc[:, 0]) > 179.99) | (arc[:, 1] < -89.9)
         along_seam = seam[1:] & seam[:-1]
         across = np.abs(np.diff(arc[:, 0])) > 180
-        for part in np.split(arc, np.flatnonzero(along_seam | across) + 1):
-            if len(part) > 1:
-                yield part
+        cuts = np.flatnonzero(along_seam | across) + 1
+        parts += [part for part in np.split(arc, cuts) if len(part) > 1]
+    return tuple(parts)
 
 
 def land_at(

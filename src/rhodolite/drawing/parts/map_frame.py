@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import math
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -229,6 +230,24 @@ class MapFrame(MapGeometry):
         )
         return axes.add_collection(cells, autolim=False)
 
+    def _within_frame(self, line: Array) -> Iterator[tuple[Array, Array]]:
+        """Yield the longitudes and latitudes of a line, in each turn in which it is in the frame;
+        outlines run from -180 to 180, and the data may begin anywhere."""
+        longitudes, latitudes = line[:, 0], line[:, 1]
+        if latitudes.max() < self.south or latitudes.min() > self.north:
+            return
+        if self.polar:
+            yield longitudes, latitudes
+            return
+        first = math.ceil((self.west - longitudes.max()) / 360.0)
+        last = math.floor((self.east - longitudes.min()) / 360.0)
+        for turn in range(first, last + 1):
+            moved = longitudes + 360.0 * turn
+            if not self.plain:
+                inside = (moved >= self.west) & (moved <= self.east)
+                moved = np.where(inside, moved, np.nan)
+            yield moved, latitudes
+
     def _lines(
         self,
         axes: Any,
@@ -240,30 +259,11 @@ class MapFrame(MapGeometry):
         """Draw lines in degrees, as far as they lie in the frame."""
         from matplotlib.collections import LineCollection
 
-        shown = []
-        for line in lines:
-            if line[:, 1].max() < self.south or line[:, 1].min() > self.north:
-                continue
-            if self.polar:
-                shown.append(
-                    np.stack(self.projection.flat(line[:, 0], line[:, 1]), axis=1)
-                )
-                continue
-            # Outlines run from -180 to 180; the data may begin anywhere.
-            for turn in (-720.0, -360.0, 0.0, 360.0, 720.0):
-                moved = line + (turn, 0.0)
-                if moved[:, 0].max() < self.west or moved[:, 0].min() > self.east:
-                    continue
-                if not self.plain:
-                    moved = moved.copy()
-                    moved[:, 0] = np.where(
-                        (moved[:, 0] < self.west) | (moved[:, 0] > self.east),
-                        np.nan,
-                        moved[:, 0],
-                    )
-                shown.append(
-                    np.stack(self.projection.flat(moved[:, 0], moved[:, 1]), axis=1)
-                )
+        shown = [
+            np.stack(self.projection.flat(longitudes, latitudes), axis=1)
+            for line in lines
+            for longitudes, latitudes in self._within_frame(line)
+        ]
         axes.add_collection(
             LineCollection(shown, colors=colour, linewidths=width, zorder=zorder),
             autolim=False,
