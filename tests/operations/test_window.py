@@ -12,6 +12,11 @@ from conftest import run_here, write_plain
 from rhodolite import Aggregate, DataError, UsageError, Window
 from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.kernels.lanczos import lanczos_weights, low_pass
+from rhodolite.kernels.moving_quantiles import (
+    changes_of_groups,
+    changes_of_windows,
+    find_moving_quantiles,
+)
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.sliding import slide, slide_quantile
 from rhodolite.operations.time_groups import moving_windows
@@ -373,12 +378,45 @@ def test_quantiles_of_windows_are_those_of_each_window(share, length, seed, digi
         np.testing.assert_allclose(ours, wanted, rtol=1e-12, atol=1e-12)
 
 
-def test_percentiles_of_many_windows_are_those_of_few(monkeypatch, rng):
-    """Cells without gaps at once, others window by window."""
+@given(
+    st.floats(0, 1),
+    st.integers(0, 999),
+    st.sampled_from(["f4", "f8", "i2", "u1", "i8"]),
+)
+def test_moving_quantiles_are_those_of_each_group(share, seed, kind):
+    """To the bit; of windows that shrink, leap and stand still, with gaps, equal and infinite
+    values, and of values whose order that of stored numbers is."""
+    rng = np.random.default_rng(seed)
+    stored = rng.normal(60, 30, (150, 3)).round(seed % 2).clip(0, 127).astype(kind)
+    values = stored if kind[0] == "f" else (stored * np.float64(0.1) - 5)
+    if kind[0] == "f":
+        values *= rng.choice([-1, 1], values.shape)
+        values[rng.random(values.shape) < 0.01] = np.inf
+    values[rng.random(values.shape) < rng.choice([0, 0.3])] = -np.nan
+    values[:, 2] = rng.choice([np.nan, 7.0])
+    begins = np.sort(rng.integers(0, 150, 40))
+    ends = np.maximum.accumulate(np.minimum(begins + rng.integers(0, 99, 40), 150))
+    numbers = None if kind[0] == "f" else stored
+    for changes, members in (
+        (changes_of_windows(begins, ends), list(map(np.arange, begins, ends))),
+        (changes_of_groups(some := [rng.permutation(150)[:n] for n in begins]), some),
+    ):
+        quantiles, sizes = find_moving_quantiles(values, changes, share, numbers)
+        for ours, size, rows in zip(quantiles, sizes, members, strict=True):
+            np.testing.assert_array_equal(size, (~np.isnan(values[rows])).sum(axis=0))
+            if rows.size:
+                np.testing.assert_array_equal(ours, percentile(values[rows], share))
+            else:
+                assert np.isnan(ours).all()
+
+
+@pytest.mark.parametrize("width", ["5days", "31days"])
+def test_percentiles_of_many_windows_are_those_of_few(monkeypatch, rng, width):
+    """Cells without gaps at once, others window by window, or all from one window to the next."""
     values = rng.normal(280, 5, (60, 5))
     values[7, 2] = np.nan
     data = _days(values, np.arange(60), {"cell_methods": "time: mean"})
-    step = Window(width="5days", statistic="p90", min_coverage=0.5)
+    step = Window(width=width, statistic="p90", min_coverage=0.5)
     few = step(data)["x"].values()
     monkeypatch.setattr(moving_windows, "_WORTH_COMPILING", 0)
     np.testing.assert_array_equal(step(data)["x"].values(), few)

@@ -13,12 +13,18 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array, SeriesKernel
 from rhodolite.errors import warn
 from rhodolite.kernels.available import can_compile
+from rhodolite.kernels.moving_quantiles import (
+    changes_of_windows,
+    find_moving_quantiles,
+)
 from rhodolite.kernels.sliding import KINDS, SPREADS, slide, slide_quantile
 from rhodolite.operations.parameters.statistic import Measure
 
 _EPSILON = 1e-9
 _WORTH_COMPILING = 1 << 15
 """Values whose percentiles, window by window, take longer than to load what is compiled."""
+_WIDE = 12
+"""Steps of a window from which on its values are not kept in order one by one."""
 Indices = NDArray[np.intp]
 
 
@@ -104,6 +110,9 @@ class MovingWindows(SeriesKernel):
         -------
         ndarray of float64, shape (n, cells)
         """
+        share = self.measure.share
+        if share is not None and self.length >= _WIDE and self._slides(flat.size):
+            return self._quantiles(flat, share, begins, ends)
         full = ends - begins == self.length
         # Cell by cell, so that a gap in one changes nothing in others.
         whole = (gaps == 0) & self._slides(flat.size) & full.any()
@@ -125,6 +134,20 @@ class MovingWindows(SeriesKernel):
                 window = chosen[begins[at] : ends[at]].astype(np.float64, copy=False)
                 results[at, cells] = self._of_one(window, part)
         return results
+
+    def _quantiles(
+        self, flat: Array, share: float, begins: Indices, ends: Indices
+    ) -> Array:
+        """Return the quantile of each step's window, from that of the window before."""
+        changes = changes_of_windows(begins, ends)
+        results, sizes = find_moving_quantiles(flat, changes, share)
+        results[sizes < self._needed] = np.nan
+        return results
+
+    @property
+    def _needed(self) -> float:
+        """How many values a window needs."""
+        return max(self.share * self.length - _EPSILON, _EPSILON)
 
     def _slides(self, size: int) -> bool:
         """Return whether the statistics of all windows of so many values are found at once."""
@@ -159,8 +182,7 @@ class MovingWindows(SeriesKernel):
     def _of_one(self, values: Array, weights: Array | None) -> Array:
         """Return the statistic of one window, missing where too little of it is there."""
         missing = np.full(values.shape[1:], np.nan)
-        needed = max(self.share * self.length - _EPSILON, _EPSILON)
-        if len(values) < needed:
+        if len(values) < self._needed:
             return missing
         if self.measure.merges:
             kernel, name = self.measure.statistic(weighted=weights is not None)
@@ -168,7 +190,7 @@ class MovingWindows(SeriesKernel):
             result, count = kernel.finish(gathered)[name][0], gathered.count[0]
         else:
             result, count = self.measure.of_all(values), (~np.isnan(values)).sum(axis=0)
-        return np.where(count >= needed, result, missing)
+        return np.where(count >= self._needed, result, missing)
 
     def report(self, counts: Counter[str]) -> None:
         if counts["lost"]:

@@ -4,17 +4,26 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, Unpacking
+from rhodolite.kernels.available import can_compile
 from rhodolite.kernels.grouped_statistics import Gathered, Statistic
+from rhodolite.kernels.moving_quantiles import (
+    Changes,
+    changes_of_groups,
+    find_moving_quantiles,
+)
 from rhodolite.kernels.order_statistics import find_missing
 from rhodolite.operations.time_groups.groups import cache_slices, rows_of_groups
 from rhodolite.operations.time_groups.reduction import GroupedSeries
 
 Indices = NDArray[np.intp]
+_WORTH_COMPILING = 1 << 16
+"""Values in all groups, whose quantiles take longer one by one than to load what is compiled."""
 
 
 @dataclass
@@ -42,27 +51,53 @@ class PooledSeries(GroupedSeries):
             name: np.full((groups.size, flat.shape[1]), np.nan)
             for name in self.outputs()
         }
-        members, lost = self._members(), 0
+        members, lost = self._members, 0
         most = max(map(len, members), default=1)
         for part in cache_slices(flat.shape[1], most):
             block = np.ascontiguousarray(flat[:, part])
-            results, gathered = self._measure(block, members, unpack)
+            results, gathered = self._measure(block, unpack)
             lost += groups.blank(results, gathered)
             for name, values in results.items():
                 out[name][:, part] = values
         shaped = {name: v.reshape(groups.size, *cells) for name, v in out.items()}
         return shaped, Counter(lost=lost, of=groups.size * flat.shape[1])
 
+    @cached_property
     def _members(self) -> list[Indices]:
         """Return the rows of each group."""
         entries = rows_of_groups(self.groups.steps, self.groups.size)
         return [self.rows[some] for some in entries]
 
+    @cached_property
+    def _changes(self) -> Changes:
+        return changes_of_groups(self._members)
+
     def _measure(
-        self, block: Array, members: list[Indices], unpack: Unpacking | None
+        self, block: Array, unpack: Unpacking | None
     ) -> tuple[dict[str, Array], Gathered]:
         """Return the measure of each group of some cells, and how many values it is of."""
-        missing = find_missing(block, unpack)
+        if not isinstance(self.measure, Statistic) and self.measure.share is not None:
+            entries = self.rows.size * block.shape[1]
+            if entries >= _WORTH_COMPILING and can_compile():
+                return self._quantiles(block, self.measure.share, unpack)
+        return self._measure_each(block, unpack)
+
+    def _quantiles(
+        self, block: Array, share: float, unpack: Unpacking | None
+    ) -> tuple[dict[str, Array], Gathered]:
+        """Return the quantile of each group, from that of the group before."""
+        values, numbers = block, None
+        if unpack is not None:
+            values, numbers = unpack(block), block
+        if values.dtype.kind != "f":
+            values = values.astype(np.float64)
+        quantiles, sizes = find_moving_quantiles(values, self._changes, share, numbers)
+        return {"value": quantiles}, Gathered(sizes.astype(np.int32), None)
+
+    def _measure_each(
+        self, block: Array, unpack: Unpacking | None
+    ) -> tuple[dict[str, Array], Gathered]:
+        missing, members = find_missing(block, unpack), self._members
         shape = (len(members), block.shape[1])
         results = {name: np.full(shape, np.nan) for name in self.outputs()}
         count = np.zeros(shape, dtype=np.int32)
