@@ -33,6 +33,10 @@ class BaseDays(NamedTuple):
     members: Array
     years: int
 
+    def members_of_phases(self) -> list[Array]:
+        """Return the days of the base that lie around each calendar day."""
+        return np.split(self.members, self.starts[1:-1])
+
 
 def choose_base_days(phase: Array, year: Array, phases: int, window: int) -> BaseDays:
     """Return which days of the base set the percentile of each calendar day.

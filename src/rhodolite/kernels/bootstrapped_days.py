@@ -10,8 +10,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.base_days import BaseDays
-from rhodolite.kernels.calendar_day_quantiles import place_of
+from rhodolite.kernels.compiled_moving_quantiles import place_of
 from rhodolite.kernels.compiling import compiled, compiled_for
+from rhodolite.kernels.moving_quantiles import Changes
+from rhodolite.kernels.ordered_bits import (
+    SHIFT,
+    find_value,
+    list_places,
+    place_rows,
+    turn_rows,
+)
 
 Array = NDArray[Any]
 _NOBODY = -2
@@ -20,47 +28,30 @@ _NOBODY = -2
 
 @compiled_for("float64(float64[::1], int64[::1], int64, int64, int64, float64)")
 def _quantile(
-    ordered: Array, owners: Array, total: int, without: int, twice: int, share: float
+    outermost: Array, owners: Array, total: int, without: int, twice: int, share: float
 ) -> float:
-    """Return a quantile of values in order, those of one year left out and those of another
-    counted twice, which leaves `total` values."""
+    """Return a quantile of values, those of one year left out and those of another counted twice,
+    which leaves `total` of them.
+
+    `outermost` are the lowest of them in ascending order, or the highest in descending order where
+    the quantile lies in the upper half; as many as are needed.
+    """
     place = place_of(total, share)
     below = math.floor(place)
     part = place - below
-    # Counted from the nearer end; from the upper one the higher of the two values comes first.
     upward = share < 0.5
-    size = ordered.size
     first = below if upward else total - below
-    second = first + 1
     passed, nearer = 0, np.nan
-    for step in range(size):
-        at = step if upward else size - 1 - step
+    for at in range(outermost.size):
         if owners[at] == without:
             continue
         passed += 2 if owners[at] == twice else 1
         if passed >= first and np.isnan(nearer):
-            nearer = ordered[at]
-        if passed >= second:
-            low, high = (nearer, ordered[at]) if upward else (ordered[at], nearer)
+            nearer = outermost[at]
+        if passed >= first + 1:
+            low, high = (nearer, outermost[at]) if upward else (outermost[at], nearer)
             return float(low if part == 0.0 else low + part * (high - low))
     return float(nearer)
-
-
-@compiled_for("int64(float64[::1], int64[::1], int64[::1], float64[::1], int64[::1])")
-def _gather(
-    row: Array, year: Array, members: Array, ordered: Array, owners: Array
-) -> int:
-    """Put the values of some days in order, with the year of each, and return their number."""
-    count = 0
-    for day in members:
-        if not np.isnan(row[day]):
-            ordered[count] = row[day]
-            owners[count] = year[day]
-            count += 1
-    places = np.argsort(ordered[:count])
-    ordered[:count] = ordered[:count][places]
-    owners[:count] = owners[:count][places]
-    return count
 
 
 @compiled_for("float64(float64, float64, boolean)")
@@ -70,50 +61,124 @@ def _beyond(value: float, threshold: float, below: bool) -> float:
     return 1.0 if value > threshold else 0.0
 
 
+@compiled_for("float64(float64, boolean)")
+def _if_inside(share: float, below: bool) -> float:
+    """Return whether what lies inside of a quantile, as seen from the nearer end, is beyond it."""
+    return 1.0 if below != (share < 0.5) else 0.0
+
+
+@compiled_for("int64(int64, float64)")
+def _rank_from_end(total: int, share: float) -> int:
+    """Return how many of so many values lie no further inside than the outer one of the two that a
+    quantile is between."""
+    below = math.floor(place_of(total, share))
+    return int(below if share < 0.5 else total - below)
+
+
 @compiled_for(
-    "float64(float64, int64, float64[::1], int64[::1], int64[::1], float64, boolean)"
+    "void(float64, int64, float64[::1], int64[::1], boolean, int64[::1], int64[::1])"
+)
+def _count_outer(
+    value: float,
+    own: int,
+    outermost: Array,
+    owners: Array,
+    upward: bool,
+    outer: Array,
+    equal: Array,
+) -> None:
+    """Put how many values of each year lie further outside than another, and how many are equal to
+    it, into `outer` and `equal`; in the place of its own year those of all other years."""
+    for year in range(outer.size):
+        outer[year] = equal[year] = 0
+    all_outer: Any = 0
+    all_equal: Any = 0
+    for at in range(outermost.size):
+        other = outermost[at]
+        if (other > value) if upward else (other < value):
+            break
+        owner = owners[at]
+        if owner != own:
+            same = np.int64(other == value)
+            equal[owner] += same
+            outer[owner] += 1 - same
+            all_equal += same
+            all_outer += 1 - same
+    outer[own], equal[own] = all_outer, all_equal
+
+
+@compiled_for(
+    "float64(float64, int64, float64[::1], int64[::1], int64, int64[::1], float64, boolean, "
+    "int64, int64[::1], int64[::1])"
 )
 def _share_beyond(
     value: float,
     own: int,
-    ordered: Array,
+    outermost: Array,
     owners: Array,
+    size: int,
     of_year: Array,
     share: float,
     below: bool,
+    deepest: int,
+    outer: Array,
+    equal: Array,
 ) -> float:
     """Return for how many of the other years in its place a value lies beyond the quantile.
 
-    `of_year` holds the number of values of each year.
+    `of_year` holds the number of values of each year, `size` of all; `deepest` is the most of them
+    that lie further outside than any of these quantiles. For the last two see `_count_outer`.
     """
-    size, most = ordered.size, of_year.max()
-    remaining = size - of_year[own]
-    # No choice of a year moves the quantile past these values.
-    low = math.floor(place_of(remaining, share)) - 1 - most
-    high = math.floor(place_of(remaining + most, share)) + of_year[own]
-    if high < size and value > ordered[high]:
-        return 0.0 if below else 1.0
-    if low >= 0 and value < ordered[low]:
-        return 1.0 if below else 0.0
-    total = 0.0
+    upward = share < 0.5
+    # What lies on the outer side of the quantile is beyond it, or what lies on the inner side.
+    if_inner = _if_inside(share, below)
+    if_outer = 1.0 - if_inner
+    _count_outer(value, own, outermost, owners, upward, outer, equal)
+    if outer[own] > deepest:
+        return if_inner
+    total, years, rank, between = 0.0, -1, 0, 0.0
     for other in range(of_year.size):
-        if other != own:
-            threshold = _quantile(
-                ordered,
-                owners,
-                remaining + of_year[other],
-                own,
-                other,
-                share,
-            )
+        if other == own:
+            continue
+        if of_year[other] != years:
+            years = of_year[other]
+            left = size - of_year[own] + years
+            rank, between = _rank_from_end(left, share), np.nan
+        # Where the quantile lies between two values on one side, it need not be found; and where it
+        # lies between the neighbours of the value, it is the same for all of these years.
+        outside = outer[own] + outer[other]
+        if outside > rank:
+            total += if_inner
+        elif outside + equal[own] + equal[other] < rank:
+            total += if_outer
+        elif equal[own] > 0:
+            threshold = _quantile(outermost, owners, left, own, other, share)
             total += _beyond(value, threshold, below)
+        else:
+            if np.isnan(between):
+                threshold = _quantile(outermost, owners, left, own, other, share)
+                between = _beyond(value, threshold, below)
+            total += between
     return float(total / (of_year.size - 1))
+
+
+@compiled_for("void(int64[::1], int64[::1], int32[::1], int64[::1], int64)")
+def _count_years(
+    of_year: Array, year: Array, places: Array, rows: Array, change: int
+) -> None:
+    """Bring the number of values of each year up to date with days that come or go."""
+    for row in rows:
+        if places[row] >= 0:
+            of_year[year[row]] += change
 
 
 @compiled
 def find_exceedance(
     rows: Array,
+    order: Array,
+    known: Array,
     days: BaseDays,
+    changes: Changes,
     share: float,
     below: bool,
     needed: float,
@@ -121,41 +186,87 @@ def find_exceedance(
     """Return which days lie beyond the percentile of their calendar day; see
     `daily_percentiles.exceedance_of_rows`.
 
-    Examples
-    --------
-    >>> from rhodolite.kernels.base_days import choose_base_days
-    >>> rows = np.array([[1.0, 2.0, 3.0, 9.0]])
-    >>> days = choose_base_days(np.zeros(4, int), np.array([0, 1, 2, -1]), 1, 1)
-    >>> find_exceedance(rows, days, 0.5, False, 0.8).tolist()
-    [[0.0, 0.5, 1.0, 1.0]]
+    Parameters
+    ----------
+    rows : ndarray of float64, shape (cells, n)
+    order, known : ndarray
+        See `series_order.order_series`.
+    days : BaseDays
+    changes : Changes
+        Of the members of the calendar days.
+    share : float
+    below : bool
+    needed : float
     """
     result = np.full(rows.shape, np.nan)
-    ordered = np.empty(days.members.size)
-    owners = np.empty(days.members.size, np.int64)
+    listed, owners = (
+        np.empty(rows.shape[1], np.int64),
+        np.empty(rows.shape[1], np.int64),
+    )
+    places, outermost = np.empty(rows.shape[1], np.int32), np.empty(rows.shape[1])
+    words = np.empty((rows.shape[1] >> SHIFT) + 1, np.uint64)
+    counts, cursor = np.empty(words.size, np.int64), np.empty(2, np.int64)
+    of_year = np.empty(max(days.years, 1), np.int64)
+    outer, equal = np.empty_like(of_year), np.empty_like(of_year)
     of_phase = np.argsort(days.phase, kind="mergesort")
     edges = np.searchsorted(days.phase[of_phase], np.arange(days.starts.size))
+    comes, goes = changes
+    if_inner = _if_inside(share, below)
     for cell in range(rows.shape[0]):
-        row = rows[cell]
+        row, ranked = rows[cell], order[cell]
+        place_rows(ranked, known[cell], places)
+        words[:] = 0
+        counts[:] = 0
+        cursor[:] = 0
+        of_year[:] = 0
+        size = 0
         for phase in range(days.starts.size - 1):
-            around = days.members[days.starts[phase] : days.starts[phase + 1]]
-            count = _gather(row, days.year, around, ordered, owners)
-            if count == 0 or count < needed * around.size:
+            gone = goes[1][goes[0][phase] : goes[0][phase + 1]]
+            come = comes[1][comes[0][phase] : comes[0][phase + 1]]
+            size += turn_rows(words, counts, cursor, places, gone, -1)
+            size += turn_rows(words, counts, cursor, places, come, 1)
+            _count_years(of_year, days.year, places, gone, -1)
+            _count_years(of_year, days.year, places, come, 1)
+            if size == 0 or size < needed * (
+                days.starts[phase + 1] - days.starts[phase]
+            ):
                 continue
-            inside = ordered[:count]
-            of_year = np.zeros(max(days.years, 1), np.int64)
-            for owner in owners[:count]:
-                of_year[owner] += 1
-            nobody = _NOBODY
-            plain = _quantile(inside, owners[:count], count, nobody, nobody, share)
-            for place in range(edges[phase], edges[phase + 1]):
-                day = of_phase[place]
+            # No choice of years moves the quantile further inside.
+            most = of_year.max()
+            deepest = _rank_from_end(size - of_year.min() + most, share)
+            tail = min(deepest + most + 1, size)
+            first = 0 if share < 0.5 else size - tail
+            at = find_value(words, counts, cursor, first)
+            list_places(words, at, tail, listed)
+            for number in range(tail):
+                day = ranked[listed[number if share < 0.5 else tail - 1 - number]]
+                outermost[number], owners[number] = row[day], days.year[day]
+            tail_values, tail_owners = outermost[:tail], owners[:tail]
+            plain = _quantile(tail_values, tail_owners, size, _NOBODY, _NOBODY, share)
+            for number in range(edges[phase], edges[phase + 1]):
+                day = of_phase[number]
                 own = days.year[day]
                 if np.isnan(row[day]):
                     continue
                 if own < 0 or days.years < 2:
                     result[cell, day] = _beyond(row[day], plain, below)
                     continue
+                last = tail_values[tail - 1]
+                # Most days, without the cost of a call.
+                if (row[day] > last) if share < 0.5 else (row[day] < last):
+                    result[cell, day] = if_inner
+                    continue
                 result[cell, day] = _share_beyond(
-                    row[day], own, inside, owners[:count], of_year, share, below
+                    row[day],
+                    own,
+                    tail_values,
+                    tail_owners,
+                    size,
+                    of_year,
+                    share,
+                    below,
+                    deepest,
+                    outer,
+                    equal,
                 )
     return result

@@ -13,7 +13,9 @@ from numpy.typing import NDArray
 
 from rhodolite.kernels.available import can_compile
 from rhodolite.kernels.base_days import BaseDays
+from rhodolite.kernels.moving_quantiles import changes_of_groups, find_moving_quantiles
 from rhodolite.kernels.order_statistics import ascending
+from rhodolite.kernels.series_order import order_series
 
 Array = NDArray[Any]
 
@@ -46,13 +48,13 @@ def thresholds_of_days(
     [[3.0]]
     """
     if can_compile():
-        from rhodolite.kernels.calendar_day_quantiles import find_thresholds
-
-        return find_thresholds(values, days.starts, days.members, share, needed)
+        changes = changes_of_groups(days.members_of_phases())
+        thresholds, sizes = find_moving_quantiles(values, changes, share, unbiased=True)
+        thresholds[sizes < needed * np.diff(days.starts)[:, None]] = np.nan
+        return thresholds
     phases = days.starts.size - 1
     thresholds = np.full((phases, values.shape[1]), np.nan)
-    for phase in range(phases):
-        around = days.members[days.starts[phase] : days.starts[phase + 1]]
+    for phase, around in enumerate(days.members_of_phases()):
         thresholds[phase] = _percentile_of(values[around].T, share, needed)
     return thresholds
 
@@ -96,10 +98,11 @@ def exceedance_of_rows(
     if can_compile():
         from rhodolite.kernels.bootstrapped_days import find_exceedance
 
-        return find_exceedance(rows, days, share, below, needed)
+        changes = changes_of_groups(days.members_of_phases())
+        ordered = order_series(rows)
+        return find_exceedance(rows, *ordered, days, changes, share, below, needed)
     result = np.full(rows.shape, np.nan)
-    for phase in range(days.starts.size - 1):
-        around = days.members[days.starts[phase] : days.starts[phase + 1]]
+    for phase, around in enumerate(days.members_of_phases()):
         plain = _percentile_of(rows[:, around], share, needed)
         for day in np.flatnonzero(days.phase == phase):
             value = rows[:, day]

@@ -8,11 +8,11 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.series_order import order_series, turn
+
 Array = NDArray[Any]
 _CELLS_AT_ONCE = 64
 """Whose series, and their order, stay in the outer caches of a core."""
-_LOW_HALF = (1 << 32) - 1
-_ALL_BUT_SIGN = np.int32((1 << 31) - 1)
 
 
 class Changes(NamedTuple):
@@ -75,20 +75,30 @@ def changes_of_groups(members: list[Array]) -> Changes:
     >>> changes.comes[1].tolist(), changes.goes[1].tolist()
     ([0, 1, 2], [0])
     """
-    before = [np.array([], np.int64), *members[:-1]]
-    pairs = list(zip(before, members, strict=True))
-    comes = [np.setdiff1d(new, old, assume_unique=True) for old, new in pairs]
-    goes = [np.setdiff1d(old, new, assume_unique=True) for old, new in pairs]
-    return Changes(_pack(comes), _pack(goes))
+    group = np.repeat(np.arange(len(members)), [len(rows) for rows in members])
+    rows = np.concatenate(members).astype(np.int64)
+    # A number for each row in each group, which is one more in the next group.
+    entry = rows * len(members) + group
+    comes = (group == 0) | ~np.isin(entry - 1, entry)
+    goes = (group < len(members) - 1) & ~np.isin(entry + 1, entry)
+    return Changes(
+        _pack(rows[comes], group[comes], len(members)),
+        _pack(rows[goes], group[goes] + 1, len(members)),
+    )
 
 
-def _pack(lists: list[Array]) -> tuple[Array, Array]:
-    starts = np.cumsum([0, *map(len, lists)], dtype=np.int64)
-    return starts, np.concatenate(lists).astype(np.int64)
+def _pack(rows: Array, group: Array, groups: int) -> tuple[Array, Array]:
+    """Return where the rows of each group begin, and the rows; they are in order of groups."""
+    return np.searchsorted(group, np.arange(groups + 1)).astype(np.int64), rows
 
 
 def find_moving_quantiles(
-    values: Array, changes: Changes, share: float, numbers: Array | None = None
+    values: Array,
+    changes: Changes,
+    share: float,
+    numbers: Array | None = None,
+    *,
+    unbiased: bool = False,
 ) -> tuple[Array, Array]:
     """Return a quantile of each group, and how many values it is of; compiled.
 
@@ -101,15 +111,14 @@ def find_moving_quantiles(
         From 0 to 1.
     numbers : ndarray, shape (n, cells), optional
         What is stored for the values, in the same order, where that is sorted faster.
+    unbiased : bool
+        Whether it is that of `daily_percentiles.median_unbiased`, and not that of
+        `order_statistics.percentile`; to the same bits as by these.
 
     Returns
     -------
     tuple of ndarray of float64 and of int64, shape (groups, cells)
         Quantiles, NaN where no value is known; numbers of values.
-
-    Notes
-    -----
-    Between values as in `order_statistics.percentile`, to the same bits.
 
     Examples
     --------
@@ -123,41 +132,9 @@ def find_moving_quantiles(
     out, sizes = np.empty(shape), np.empty(shape, np.int64)
     for first in range(0, values.shape[1], _CELLS_AT_ONCE):
         cells = slice(first, first + _CELLS_AT_ONCE)
-        series = _turned(values[:, cells])
-        missing = np.isnan(series)
-        known = len(values) - np.count_nonzero(missing, axis=1)
-        stored = series if numbers is None else _turned(numbers[:, cells])
-        order = _order_of(series, stored, missing)
+        series = turn(values[:, cells])
+        stored = None if numbers is None else turn(numbers[:, cells])
+        order, known = order_series(series, stored)
         places = out[:, cells], sizes[:, cells]
-        find_quantiles(series, order, known, *changes, share, *places)
+        find_quantiles(series, order, known, *changes, share, unbiased, *places)
     return out, sizes
-
-
-def _turned(values: Array) -> Array:
-    # A copy that lies close together is turned several times as fast.
-    return np.ascontiguousarray(values.copy().T)
-
-
-def _order_of(series: Array, stored: Array, missing: Array) -> Array:
-    """Return the places of values in ascending order along each row, missing ones last."""
-    keys = _whole_numbers(stored)
-    if keys is None:
-        return np.argsort(series, axis=1).astype(np.uint32)
-    # Numbers of 64 bits, the value before its place, are sorted several times as fast.
-    pairs = keys.astype(np.int64)
-    pairs[missing] = _ALL_BUT_SIGN
-    pairs <<= 32
-    pairs |= np.arange(series.shape[1])
-    pairs.sort(axis=1)
-    return (pairs & _LOW_HALF).astype(np.uint32)
-
-
-def _whole_numbers(stored: Array) -> Array | None:
-    """Return whole numbers of less than 32 bits, or of all but the largest, in the order of others;
-    None where there are none."""
-    if stored.dtype == np.float32:
-        # Bits of positive values are in order as they are; others once they are turned.
-        bits = stored.view(np.int32)
-        return np.asarray(bits ^ ((bits >> 31) & _ALL_BUT_SIGN))
-    small = stored.dtype.kind in "iu" and stored.dtype.itemsize <= 2
-    return stored if small else None

@@ -117,12 +117,12 @@ def slide_quantile(
 
 def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Array:
     if kind == "min":
-        return _outermost(values, np.minimum, length)
+        return fold_windows(values, np.minimum, length)
     if kind == "max":
-        return _outermost(values, np.maximum, length)
+        return fold_windows(values, np.maximum, length)
     if kind == "range":
-        highest = _outermost(values, np.maximum, length)
-        return np.asarray(highest - _outermost(values, np.minimum, length))
+        highest = fold_windows(values, np.maximum, length)
+        return np.asarray(highest - fold_windows(values, np.minimum, length))
     count = len(values) - length + 1
     if weights is None:
         weights = np.ones(len(values))
@@ -154,9 +154,27 @@ def _slide_compiled(
             np.sqrt(out, out=out)
 
 
-def _outermost(values: Array, work: np.ufunc, length: int) -> Array:
-    """Return the least or the largest value of each window, from those of windows of one, two, four
-    and more values."""
+def fold_windows(values: Array, work: np.ufunc, length: int) -> Array:
+    """Return the values of each window taken together, by work for which a value may count twice:
+    those of windows of two, of four and of more values, from windows of half as many.
+
+    Parameters
+    ----------
+    values : ndarray, shape (n, *cells)
+    work : ufunc
+        Such as the smaller of two, or whether both are true.
+    length : int
+        From 1 to n.
+
+    Returns
+    -------
+    ndarray, shape (n - length + 1, *cells)
+
+    Examples
+    --------
+    >>> fold_windows(np.array([5, 3, 4, 9]), np.minimum, 3).tolist()
+    [3, 3]
+    """
     width = 1
     while 2 * width <= length:
         values = work(values[:-width], values[width:])

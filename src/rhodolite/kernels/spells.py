@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.sliding import fold_windows
+
 Array = NDArray[Any]
 Flags = NDArray[np.bool_]
 
@@ -35,24 +37,26 @@ def count_so_far(flags: Flags) -> Array:
     return counts
 
 
-def spell_lengths(flags: Flags) -> Array:
-    """Return the length of the spell that each day belongs to; 0 where it belongs to none.
+def lie_in_spells(flags: Flags, length: int) -> Flags:
+    """Return which days belong to a spell of some length or a longer one.
 
     Parameters
     ----------
     flags : ndarray of bool, shape (n, *cells)
+    length : int
+        Days in a row that make a spell.
 
     Examples
     --------
-    >>> spell_lengths(np.array([True, True, False, True])).tolist()
-    [2, 2, 0, 1]
+    >>> lie_in_spells(np.array([True, True, False, True]), 2).tolist()
+    [True, True, False, False]
     """
-    lengths, inside = count_so_far(flags), flags.astype(np.int32)
-    # The last day of a spell has its length, which is handed back to those before it.
-    for day in range(len(flags) - 2, -1, -1):
-        handed_back = lengths[day + 1] * inside[day]
-        lengths[day] = np.maximum(lengths[day], handed_back)
-    return lengths
+    inside = np.zeros_like(flags)
+    if len(flags) >= length:
+        begin = fold_windows(flags, np.logical_and, length)
+        for shift in range(length):
+            inside[shift : shift + len(begin)] |= begin
+    return inside
 
 
 def lengths_at_ends(flags: Flags) -> Array:
@@ -121,4 +125,6 @@ def first_of_spell(flags: Flags, length: int) -> Array:
     >>> float(first_of_spell(np.array([True, False, True, True]), 2))
     2.0
     """
-    return np.asarray(first_day(count_so_far(flags) >= length) - (length - 1))
+    if len(flags) < length:
+        return np.full(flags.shape[1:], np.nan)
+    return first_day(fold_windows(flags, np.logical_and, length))

@@ -18,13 +18,14 @@ from rhodolite.kernels.daily_percentiles import (
 from rhodolite.kernels.drought_indices import running_sum
 from rhodolite.kernels.grouped_statistics import Highest, Lowest, Mean, Total
 from rhodolite.kernels.order_statistics import ascending
+from rhodolite.kernels.series_order import turn
 from rhodolite.kernels.spells import (
     count_so_far,
     first_day,
     first_of_spell,
     last_day,
     lengths_at_ends,
-    spell_lengths,
+    lie_in_spells,
 )
 from rhodolite.operations.baseline.base_period import BASE_COVERAGE
 from rhodolite.operations.indicators.days import Days
@@ -97,7 +98,7 @@ def days_in_spells(days: Days, share: float) -> Array:
     """Return the number of days of at least six in a row, all within the period, beyond the
     percentile of their calendar days."""
     flags = _beyond_percentile(days, share, _AROUND)
-    return days.each(lambda part: _count(spell_lengths(part) >= _WARM_SPELL), flags)
+    return days.each(lambda part: _count(lie_in_spells(part, _WARM_SPELL)), flags)
 
 
 def share_beyond(days: Days, share: float) -> Array:
@@ -171,13 +172,13 @@ def wave_number(days: Days) -> Array:
 
 
 def wave_days(days: Days) -> Array:
-    return days.each(lambda part: _count(spell_lengths(part) >= _WAVE), _hot(days))
+    return days.each(lambda part: _count(lie_in_spells(part, _WAVE)), _hot(days))
 
 
 def longest_wave(days: Days) -> Array:
     """Return the length of the longest heat wave; 0 where there is none."""
     longest = days.each(
-        lambda part: spell_lengths(part).max(axis=0, initial=0), _hot(days)
+        lambda part: count_so_far(part).max(axis=0, initial=0), _hot(days)
     )
     return np.where(longest >= _WAVE, longest, 0.0)
 
@@ -187,7 +188,7 @@ def hottest_of_waves(days: Days) -> Array:
     hot = _hot(days)
     inside = np.full_like(days.values, np.nan)
     for span in days.calendar.spans:
-        in_wave = spell_lengths(hot[span.days]) >= _WAVE
+        in_wave = lie_in_spells(hot[span.days], _WAVE)
         inside[span.days] = np.where(in_wave, days.values[span.days], np.nan)
     return days.statistic(Highest(), inside, "high")
 
@@ -226,11 +227,11 @@ def _beyond_percentile(days: Days, share: float, window: int) -> Array:
 
 def _rows(days: Days) -> Array:
     """Return the series of each cell as a row, shape (cells, days)."""
-    return np.ascontiguousarray(days.values.reshape(len(days.values), -1).T)
+    return turn(days.values.reshape(len(days.values), -1))
 
 
 def _from_rows(rows: Array, days: Days) -> Array:
-    return np.ascontiguousarray(rows.T).reshape(days.values.shape)
+    return turn(rows).reshape(days.values.shape)
 
 
 def _ahead(values: Array, days: int) -> Array:
