@@ -76,10 +76,11 @@ class Statistic(ABC):
         *,
         weighted: bool = False,
         steps: int | None = None,  # noqa: ARG002
+        dtype: np.dtype[Any] | None = None,  # noqa: ARG002
     ) -> Gathered:
         """Return what is gathered from no values, for shape (groups, *cells); of no more than so
-        many `steps`, if that is said."""
-        parts = {name: np.full(shape, self.beginning(name)) for name in self.names}
+        many `steps`, and of values of a type, if that is said."""
+        parts = {name: _filled(shape, self.beginning(name)) for name in self.names}
         return Gathered(
             np.zeros(shape, np.int32), np.zeros(shape) if weighted else None, parts
         )
@@ -92,7 +93,9 @@ class Statistic(ABC):
         self, block: Array, groups: Array, size: int, weights: Array | None = None
     ) -> Gathered:
         """Return what is gathered from a block."""
-        gathered = self.start((size, *block.shape[1:]), weighted=weights is not None)
+        gathered = self.start(
+            (size, *block.shape[1:]), weighted=weights is not None, dtype=block.dtype
+        )
         self.take_all(gathered, block, groups, weights)
         return gathered
 
@@ -175,6 +178,11 @@ class Statistic(ABC):
     def bytes_held(self) -> int:
         """What a group of a cell takes while it is gathered and finished."""
         return 8 + 8 * len(self.names) + 8 * (len(self.results) - 1)
+
+
+def _filled(shape: tuple[int, ...], value: float) -> Array:
+    # Zeros take no time before they are used.
+    return np.full(shape, value) if value else np.zeros(shape)
 
 
 def weighted_sum(values: Array, weights: Array | None) -> Array:

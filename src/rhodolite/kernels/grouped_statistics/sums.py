@@ -20,6 +20,8 @@ from rhodolite.kernels.unpacking import Unpacking
 from rhodolite.kernels.whole_number_sums import scale_of_small, sum_of_differences
 
 Array = NDArray[Any]
+_SINGLE = 4
+"""Bytes of values whose sums in float64 are exact enough."""
 
 
 class Count(Statistic):
@@ -77,11 +79,25 @@ class Mean(Total):
     weighted: bool = True
     names: ClassVar[tuple[str, ...]] = ("total", "origin")
 
+    def start(
+        self,
+        shape: tuple[int, ...],
+        *,
+        weighted: bool = False,
+        steps: int | None = None,
+        dtype: np.dtype[Any] | None = None,
+    ) -> Gathered:
+        """See `Statistic.start`; without origins, which are 0 then, for single precision."""
+        gathered = super().start(shape, weighted=weighted, steps=steps)
+        if dtype is not None and dtype.kind == "f" and dtype.itemsize <= _SINGLE:
+            del gathered.parts["origin"]
+        return gathered
+
     def take(
         self, gathered: Gathered, group: int, values: Array, weights: Array | None
     ) -> None:
         """See `Statistic.take`."""
-        if values.dtype.itemsize > 4:
+        if values.dtype.itemsize > _SINGLE:
             new = gathered.count[group] == 0
             if new.any():
                 origin = gathered.parts["origin"][group]
@@ -130,19 +146,24 @@ class Mean(Total):
         self, into: Gathered, at: tuple[Any, ...], other: Gathered, row: int
     ) -> None:
         """See `Statistic.combine`."""
-        origin, theirs = into.parts["origin"][at], other.parts["origin"][row]
-        origin = np.where(into.count[at] == 0, theirs, origin)
+        total, added = into.parts["total"], other.parts["total"][row]
+        if "origin" not in other.parts and "origin" not in into.parts:
+            total[at] += added
+            return
+        if "origin" not in into.parts:
+            into.parts["origin"] = np.zeros(total.shape)
+        theirs = other.parts["origin"][row] if "origin" in other.parts else np.zeros(())
+        origin = np.where(into.count[at] == 0, theirs, into.parts["origin"][at])
         into.parts["origin"][at] = origin
-        into.parts["total"][at] += other.parts["total"][row] + other.total_weight[
-            row
-        ] * (theirs - origin)
+        total[at] += added + other.total_weight[row] * (theirs - origin)
 
     def finish(self, gathered: Gathered) -> dict[str, Array]:
         """See `Statistic.finish`."""
         total, weight = gathered.parts["total"], gathered.total_weight
         with np.errstate(invalid="ignore", divide="ignore"):
             total /= weight
-        total += gathered.parts["origin"]
+        if "origin" in gathered.parts:
+            total += gathered.parts["origin"]
         if weight.size and weight.min() <= 0:
             total[weight <= 0] = np.nan
         return {"value": total}

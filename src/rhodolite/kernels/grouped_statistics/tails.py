@@ -81,6 +81,7 @@ class Tail(Statistic):
         *,
         weighted: bool = False,
         steps: int | None = None,
+        dtype: np.dtype[Any] | None = None,  # noqa: ARG002
     ) -> Gathered:
         """See `Statistic.start`; the part has shape (kept, *shape), the outermost values last, and
         says nothing of a group before there are values."""

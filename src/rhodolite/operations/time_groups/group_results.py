@@ -173,7 +173,9 @@ class GroupResults(OnDemand):
                 gathered = results.pop(part.start, None)
                 if gathered is None:
                     gathered = self._measure.start(
-                        (groups.size, block.shape[1]), weighted=weights is not None
+                        (groups.size, block.shape[1]),
+                        weighted=weights is not None,
+                        dtype=block.dtype if self._unpack is None else None,
                     )
                 self._measure.take_stored(gathered, block, self._unpack, rows, weights)
                 if piece is pieces[-1]:

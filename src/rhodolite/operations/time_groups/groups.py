@@ -111,6 +111,27 @@ def rows_of_groups(steps: Integers, size: int) -> list[NDArray[np.intp]]:
     return np.split(order, ends)[1:-1]
 
 
+def rows_at_once(steps: Integers) -> int:
+    """Return how many rows, of steps and of groups, are worked on in turn at the same cells: those
+    of the longest stretch of one group, or all of them where a group comes back.
+
+    Parameters
+    ----------
+    steps : ndarray of int, shape (n,)
+        Group of each.
+
+    Examples
+    --------
+    >>> rows_at_once(np.array([0, 0, 0, 1])), rows_at_once(np.array([0, 1, 0]))
+    (4, 5)
+    """
+    edges = np.flatnonzero(np.diff(steps, prepend=np.nan, append=np.nan))
+    groups = np.unique(steps).size
+    if edges.size - 1 > groups:
+        return steps.size + groups
+    return int(np.diff(edges).max(initial=0)) + 1
+
+
 def cache_slices(cells: int, rows: int) -> Iterator[slice]:
     """Yield stretches of cells of which so many rows fit into a processor's cache."""
     step = max(_FEWEST_CELLS, IN_CACHE // (8 * max(rows, 1)))

@@ -29,6 +29,7 @@ from rhodolite.operations.time_groups.groups import (
     Integers,
     cache_slices,
     grouped_measure,
+    rows_at_once,
 )
 
 _LARGE_GROUP = 64 << 20
@@ -88,9 +89,12 @@ class GroupedStatistic(Accumulator):
         moved = np.moveaxis(numbers, self.axis, 0)
         flat, rows = moved.reshape(len(moved), -1), steps_present.size - left_out
         gathered = self.statistic.start(
-            (rows, flat.shape[1]), weighted=weights is not None, steps=len(flat)
+            (rows, flat.shape[1]),
+            weighted=weights is not None,
+            steps=len(flat),
+            dtype=flat.dtype if unpack is None else None,
         )
-        for part in cache_slices(flat.shape[1], len(flat) + rows):
+        for part in cache_slices(flat.shape[1], rows_at_once(within)):
             self.statistic.take_stored(
                 gathered.part(part), flat[:, part], unpack, within - left_out, weights
             )
@@ -137,8 +141,11 @@ class GroupedStatistic(Accumulator):
         )
 
     def _empty(self) -> Gathered:
+        # Single precision, so that what is for other values alone comes with these.
         return self.statistic.start(
-            (self.groups.size, *self.cells), weighted=self.groups.weights is not None
+            (self.groups.size, *self.cells),
+            weighted=self.groups.weights is not None,
+            dtype=np.dtype(np.float32),
         )
 
 
