@@ -58,6 +58,25 @@ for at in range(15, len(x) - 15):
 write("plain.nc", tas=out)
 """,
     ),
+    "90th percentile of windows of 31 days": (
+        "window days.nc --width 31days --statistic p90 -o ours.nc",
+        """
+x = read("days.nc"); out = np.full(x.shape, np.nan)
+for at in range(15, len(x) - 15):
+    out[at] = np.quantile(x[at - 15:at + 16], 0.9, axis=0)
+write("plain.nc", tas=out)
+""",
+    ),
+    "90th percentile of each day with 15 around it": (
+        "climatology days.nc --cycle day --pool 31 --statistic p90 -o ours.nc",
+        """
+x = read("days.nc"); years = x.reshape(10, 365, *x.shape[1:]); out = np.empty(years.shape[1:])
+for day in range(365):
+    near = np.arange(day - 15, day + 16) % 365
+    out[day] = np.quantile(years[:, near].reshape(310, *x.shape[1:]), 0.9, axis=0)
+write("plain.nc", tas=out)
+""",
+    ),
     "levels of return periods": (
         "extremes years.nc --samples 0 --periods 20 -o ours.nc",
         """

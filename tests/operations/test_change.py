@@ -207,7 +207,7 @@ def test_the_seasonal_test_agrees_with_its_definition():
 
 def monthly(values, **attributes):
     values = np.asarray(values, float)
-    about = {"base_period": "all"} | attributes
+    about = {"base_period": "all", "standard_name": ""} | attributes
     return make_dataset(
         values.reshape(len(values), -1, 1),
         times=np.arange(len(values)) * 30 + 15,

@@ -20,6 +20,9 @@ from rhodolite import (
     Subset,
     UsageError,
 )
+from rhodolite.model.cf.diverging import pivots
+from rhodolite.model.units.differences import Zero, read_zero
+from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import Storage
 
 
@@ -232,3 +235,68 @@ def test_amounts_and_rates_are_told_apart():
 def test_what_cannot_be_converted_is_refused(settings, error, message):
     with pytest.raises(error, match=message):
         Convert(**settings)(make_dataset(np.zeros((2, 2, 2))))
+
+
+@pytest.mark.parametrize("name", ["air_temperature", ""])
+@pytest.mark.filterwarnings("ignore::rhodolite.RhodoliteWarning")
+def test_what_moves_with_its_data_is_on_their_scale_and_nothing_else(name):
+    """The data and the same 100 K warmer: what is read of each result is what its values do; those
+    that do not move lie on both sides of a zero, or are sizes."""
+    random = np.random.default_rng(2)
+    cycle = 8 * np.sin(np.arange(1461) * 2 * np.pi / 365.25)[:, None, None]
+    values = 283 + cycle + random.normal(0, 2, (1461, 2, 2))
+    cool, warm = (
+        make_dataset(values + more, attributes={"standard_name": name, "long_name": ""})
+        for more in (0, 100)
+    )
+    told = 0
+    for verb, options in (
+        ("detrend", {"keep_mean": True}),
+        ("detrend", {"cycle": "month", "keep_mean": True}),
+        ("detrend", {}),
+        ("adjust", {"method": "mean"}),
+        ("adjust", {"method": "quantile-changes"}),
+        ("anomaly", {}),
+        ("climatology", {"statistic": "mean,std,p90,range"}),
+        ("aggregate", {"to": "month", "statistic": "mean,std,max,range,p10"}),
+        ("window", {"longer_than": "60days"}),
+        ("window", {"shorter_than": "10days"}),
+        ("window", {"width": "5days", "statistic": "median,range"}),
+        ("trend", {}),
+        ("spectrum", {"harmonics": 1}),
+        ("summarise", {"statistic": "std"}),
+        ("summarise", {"over": "time", "statistic": "max"}),
+        ("calc", {"formula": "max(tas, 0[degC])", "name": "x"}),
+    ):
+        results = []
+        for data in (cool, warm):
+            more = {"to": data, "base": "2000..2002"} if verb == "adjust" else {}
+            results.append(getattr(data, verb)(**options, **more))
+        for field in results[0]:
+            variable = results[0].variables[field]
+            if is_temperature(variable.units or "1"):
+                moved = results[1][field].values() - results[0][field].values()
+                moves = np.nanmedian(moved) == pytest.approx(100, abs=1)
+                assert moves or np.nanmedian(np.abs(moved)) < 1e-3, (verb, field)
+                reading = read_zero(variable)
+                what = Zero.ON_SCALE if moves else Zero.DIFFERENCE
+                assert reading.zero is what, (verb, options, field, reading)
+                assert not (moves and pivots(variable)), (verb, field)
+                told += 1
+    assert told > 25
+
+
+def test_percentages_and_ranks_of_a_base_are_no_departures():
+    values = np.random.default_rng(3).normal(283, 5, (1461, 1, 1))
+    days = make_dataset(values, attributes={"cell_methods": "time: maximum"})
+    months = Aggregate(to="month")(days)
+    for result in (
+        days.indicator(kind="TX90p", highest="tas", base="2000..2002")["TX90p"],
+        months.index(kind="percentile")["tas_index"],
+        months.index(kind="rank")["tas_index"],
+    ):
+        assert "reference_period" in result.attributes
+        assert not pivots(result)
+    assert pivots(months.index(kind="standardised")["tas_index"])
+    normals = months["tas"].edit(base_period="1991-2020")
+    assert not pivots(normals)

@@ -366,7 +366,7 @@ def test_a_trend_of_correlated_noise_says_what_its_values_are_worth(rng):
         noise[:, None, None],
         times=np.arange(600) * 30 + 15,
         calendar="360_day",
-        attributes={"base_period": "all"},
+        attributes={"base_period": "all", "standard_name": ""},
     )
     made, plain = Trend()(data), Trend(serial_correlation="none")(data)
     worth = made["tas_trend_effective_size"].values().item()

@@ -10,6 +10,7 @@ import numpy as np
 from rhodolite.arrays import Array, Concatenated, FirstAxisMoved, LazyArray, Reduction
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.departures import REFERENCE_PERIOD
 from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
@@ -220,7 +221,7 @@ class Adjust(Operation):
         how = "ratios" if rule.ratio else "differences"
         about: dict[str, Any] = {
             "comment": f"adjusted to {truth.label} by {how}: {_WORDS[self.method]}",
-            "base_period": base.text,
+            REFERENCE_PERIOD: base.text,
         }
         return variable.derive(FirstAxisMoved(data, along)).edit(**about)
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import FirstAxisMoved, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.model.cf.departures import BASE_PERIOD, REFERENCE_PERIOD
 from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
@@ -197,10 +198,11 @@ class Index(Operation):
             for key, value in variable.attributes.items()
             if key in ("grid_mapping", "coordinates")
         }
+        departs = self.kind not in (IndexKind.PERCENTILE, IndexKind.RANK)
         about = {
             "long_name": f"{self._words(fitted)} of {variable.quantity}",
             "units": "%" if self.kind is IndexKind.PERCENTILE else UNITS_OF_ONE,
-            "base_period": base.text,
+            BASE_PERIOD if departs else REFERENCE_PERIOD: base.text,
             "comment": self._comment(fitted, why),
         }
         stored = Storage(dtype="float32", chunks=variable.storage.chunks)

@@ -11,6 +11,7 @@ import numpy as np
 from rhodolite.arrays import Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.departures import holds_departures
 from rhodolite.model.dataset import Dataset, Remark
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import of_differences
@@ -230,9 +231,7 @@ class Trend(Operation):
 
 def _warn_of_cycle(axis: TimeAxis, variables: list[Variable]) -> None:
     within_year = np.median(np.diff(np.sort(axis.decimal_years))) < _MOST_OF_A_YEAR
-    if within_year and any(
-        "base_period" not in variable.attributes for variable in variables
-    ):
+    if within_year and not all(map(holds_departures, variables)):
         warn(
             "the annual cycle is still in the data and masks trends; remove it first: "
             "anomaly then trend"

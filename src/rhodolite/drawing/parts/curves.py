@@ -14,6 +14,7 @@ from rhodolite.drawing.parts.time_axis import plot_days
 from rhodolite.errors import DataError
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.departures import BASE_PERIOD
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.space.range_text import Levels, Position
@@ -94,10 +95,11 @@ class Curve:
         attributes = {
             key: value
             for key, value in self.variable.attributes.items()
-            if key in ("units", "long_name", "standard_name", "base_period")
+            if key in ("units", "long_name", "standard_name", BASE_PERIOD)
         }
         if self.deseasonal:
-            attributes["base_period"] = str(self.axis.span)
+            attributes.pop("standard_name", None)
+            attributes[BASE_PERIOD] = str(self.axis.span)
         values = Variable(
             self.variable.name,
             ("time",),

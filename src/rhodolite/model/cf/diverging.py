@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from rhodolite.model.cf.departures import holds_departures
 from rhodolite.model.variable import Variable
 
 _CHANGES = (
@@ -32,7 +33,7 @@ def pivots(variable: Variable) -> bool:
     if _SIZES.match(variable.quantity) or _SIZE_METHODS.search(_methods(variable)):
         return False
     return (
-        "base_period" in variable.attributes
+        holds_departures(variable)
         or variable.quantity.startswith(_CHANGES)
         or standard_name.endswith("_anomaly")
         or standard_name.startswith(

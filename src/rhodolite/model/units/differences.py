@@ -7,6 +7,7 @@ import re
 from dataclasses import dataclass
 from enum import StrEnum
 
+from rhodolite.model.cf.departures import BASE_PERIOD, holds_departures
 from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import Variable
 
@@ -21,7 +22,7 @@ class Zero(StrEnum):
 
 _CORRECTED = r"(?![\s_-]*(?:correct|adjust|remov|free))"
 _PLAIN = re.compile(
-    r"\b(?:anomal(?:y|ies)|anom|departures?|warming|cooling|trends?|bias(?:es)?"
+    r"\b(?:anomal(?:y|ies)|anom|departures?|warming|cooling|(?<!without its )trends?|bias(?:es)?"
     + _CORRECTED
     + r"|depression|differences?|diff|dtr|(?:daily|diurnal|temperature|annual)\s+range|std|stddev"
     r"|standard\s+(?:deviation|error)|rmse?|root\s+mean\s+square)\b"
@@ -70,8 +71,8 @@ def read_zero(variable: Variable) -> Reading:
         return Reading(Zero.DIFFERENCE, f"cell_methods ({match.group(0).lstrip(': ')})")
     if match := _NAMES.search(str(attributes.get("standard_name", ""))):
         return Reading(Zero.DIFFERENCE, f"standard_name ({match.group(0).strip('_')})")
-    if "base_period" in attributes:
-        return Reading(Zero.DIFFERENCE, "base_period")
+    if holds_departures(variable):
+        return Reading(Zero.DIFFERENCE, BASE_PERIOD)
     texts = (
         ("long_name", str(attributes.get("long_name", ""))),
         ("name", variable.name),

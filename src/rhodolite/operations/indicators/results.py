@@ -20,6 +20,7 @@ from rhodolite.arrays import (
 )
 from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.departures import REFERENCE_PERIOD
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import of_differences, rescaling_between
 from rhodolite.model.units.differences import describe_units, is_difference
@@ -212,7 +213,7 @@ class IndicatorsOf:
             now = f"{time}: {indicator.method} (interval: 1 day)"
             about["cell_methods"] = f"{before} {now}".strip()
         if indicator.by_base and self.base is not None and not kind.threshold:
-            about["base_period"] = self.base.text
+            about[REFERENCE_PERIOD] = self.base.text
         dtype = "float64" if " since " in about["units"] else "float32"
         return Variable(
             name, self.variable.dimensions, data, about, Storage(dtype=dtype)

@@ -10,13 +10,14 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import LazyArray, Mapped, Reduction
+from rhodolite.model.cf.departures import BASE_PERIOD
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import Variable
 from rhodolite.operations.trends.estimators import TrendSpec
 from rhodolite.operations.trends.false_discovery import flag_significant
 
-_SHARED = ("grid_mapping", "base_period")
+_SHARED = ("grid_mapping", BASE_PERIOD)
 """Attributes of the data that are those of their trend, too."""
 
 

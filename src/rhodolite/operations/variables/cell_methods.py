@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from rhodolite.model.cf.cell_methods import methods_over_time, read_cell_methods
+from rhodolite.model.cf.departures import BASE_PERIOD
 from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
 from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
@@ -137,7 +138,7 @@ def anomaly_attributes(
         changed = changed.edit(
             "units_metadata", units="%" if kind == "percent" else UNITS_OF_ONE
         )
-    return dict(changed.edit(base_period=base).attributes)
+    return dict(changed.edit(**{BASE_PERIOD: base}).attributes)
 
 
 def aggregate_attributes(
