@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import make_dataset, run_here, write_plain
 from rhodolite.api.dataset import Dataset
-from rhodolite.arrays import InMemory
+from rhodolite.arrays import Engine, InMemory
 from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.formats.cf import projection_coordinates
 from rhodolite.formats.normalise import normalise
@@ -788,3 +788,43 @@ def test_limits_of_a_single_longitude_that_is_no_axis(tmp_path):
         new["tas"].coordinates = "lon"
     bounds = rhodolite.read(tmp_path / "b.nc")["lon_bnds"].values()
     np.testing.assert_array_equal(bounds, [-45, 45])
+
+
+@pytest.mark.parametrize(
+    ("longitudes", "order"),
+    [
+        ([0, 1, 2, 358, 359], [3, 4, 0, 1, 2]),
+        ([-180, -179, 178, 179], [2, 3, 0, 1]),
+        ([359, 358, 2, 1, 0], [2, 3, 4, 0, 1]),
+    ],
+)
+def test_a_region_in_two_parts_is_one(tmp_path, rng, longitudes, order):
+    """Columns across the seam that a mask or a sorting took apart: as those in one piece."""
+    values = rng.normal(280, 5, (3, 2, len(longitudes)))
+    write_plain(tmp_path / "split.nc", values, lats=[50, 51], lons=longitudes)
+    whole = np.unwrap(np.array(longitudes, float)[order], period=360)
+    write_plain(tmp_path / "whole.nc", values[:, :, order], lats=[50, 51], lons=whole)
+    with pytest.warns(UserWarning, match="is in two parts"):
+        split = rhodolite.read(tmp_path / "split.nc")
+    one = rhodolite.read(tmp_path / "whole.nc")
+    place = (50.0, float(whole[1]))
+    for verb, options in (
+        ("summarise", {}),
+        ("subset", {"at": place}),
+        ("regrid", {"to": "0.5"}),
+        ("convert", {"longitude": "0..360"}),
+    ):
+        results = [getattr(data, verb)(**options) for data in (split, one)]
+        for name in ("tas", *({"lon"} & set(results[0].variables))):
+            ours, theirs = (r.variables[name].data for r in results)
+            ours, theirs = Engine().compute(ours), Engine().compute(theirs)
+            if name == "lon":
+                ours, theirs = ours % 360, theirs % 360
+            np.testing.assert_allclose(ours, theirs, rtol=1e-6, atol=1e-6)
+
+
+@pytest.mark.parametrize("longitudes", [[0, 90, 270], [0, 10, 200], [10, 5, 350, 340]])
+def test_other_leaps_of_longitude_are_left(tmp_path, longitudes):
+    values = np.zeros((1, 2, len(longitudes)))
+    write_plain(tmp_path / "a.nc", values, lats=[50, 51], lons=longitudes)
+    assert rhodolite.read(tmp_path / "a.nc")["lon"].values().tolist() == longitudes

@@ -131,6 +131,25 @@ def test_the_grid_is_turned_with_its_data(start, longitude, ascending):
     )
 
 
+@pytest.mark.parametrize(
+    ("lons", "to", "expected"),
+    [
+        ([-2, -1, 0, 1], "0..360", [358, 359, 360, 361]),
+        ([178, 179, 180, 181], "-180..180", [178, 179, 180, 181]),
+        ([200, 201], "-180..180", [-160, -159]),
+    ],
+)
+@pytest.mark.filterwarnings("ignore::rhodolite.RhodoliteWarning")
+def test_a_region_stays_in_one_piece(lons, to, expected):
+    """Whose cells are those of before: a chain goes on as from the file."""
+    data = make_dataset(np.arange(8.0).reshape(1, 2, -1)[..., : len(lons)], lons=lons)
+    turned = Convert(longitude=to)(data)
+    assert turned["lon"].values().tolist() == expected
+    np.testing.assert_array_equal(turned["tas"].values(), data["tas"].values())
+    at = (0.0, float(lons[1]))
+    assert Subset(at=at)(turned)["tas"].values() == Subset(at=at)(data)["tas"].values()
+
+
 def test_packing_keeps_its_promise_and_reports_it(tmp_path, rng):
     values = rng.normal(280, 10, (40, 30, 20))
     values[3, 4, 5] = np.nan

@@ -27,6 +27,7 @@ from rhodolite.formats.normalise_axes import (
 )
 from rhodolite.formats.positions_in_degrees import count_degrees
 from rhodolite.formats.rounded_times import put_back_rounded_times
+from rhodolite.formats.split_longitudes import join_split_longitudes
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.vocabulary import REFERENCES
@@ -47,6 +48,7 @@ def normalise(dataset: Dataset) -> Dataset:
         drop_repeated_positions,
         drop_impossible_bounds,
         put_bounds_around,
+        join_split_longitudes,
         read_text_dates,
         settle_calendar,
         drop_missing_times,

@@ -9,10 +9,11 @@ from typing import Self
 import numpy as np
 
 from rhodolite.arrays import InMemory
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
+from rhodolite.model.space.axis_cells import covers_globe
 from rhodolite.model.space.range_text import LongitudeRange
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.typed_value import TypedValue
@@ -119,8 +120,9 @@ class Convert(Operation):
     converted to the units of a rate for amounts of whole steps, and divides it by their lengths:
     monthly mm become mm day-1 by the days of each month. `--stamp` gives times without bounds the
     bounds that follow from where in its step each lies. The data move with their longitudes and
-    latitudes. Packing to int16 spreads the range of the data over all integers and reports the
-    resolution; `keep` writes packed input as it was packed. Without options only the format
+    latitudes; the columns of a region stay in one piece, and run on where it lies across the end.
+    Packing to int16 spreads the range of the data over all integers and reports the resolution;
+    `keep` writes packed input as it was packed. Without options only the format
     changes, which the suffix of the output names.
 
     Examples
@@ -302,11 +304,22 @@ def _pack(variable: Variable, pack: Pack) -> Variable:
 
 
 def _turned(dataset: Dataset, wanted: Longitudes) -> Dataset:
-    """Return a dataset whose longitudes begin elsewhere."""
+    """Return a dataset whose longitudes begin elsewhere; a region stays in one piece."""
     west = 0.0 if wanted is Longitudes.FROM_ZERO else -180.0
+    coordinate = dataset.need(Role.LONGITUDE)
+    if not covers_globe(coordinate.values):
+        west += (np.unwrap(coordinate.values, period=360.0).min() - west) % 360.0
     around = LongitudeRange(west, west + 360.0)
-    indices, turns = longitude_indices(dataset.need(Role.LONGITUDE), around)
-    return turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)
+    indices, turns = longitude_indices(coordinate, around)
+    turned = turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)
+    easternmost = float(turned.need(Role.LONGITUDE).values.max())
+    end = 360.0 if wanted is Longitudes.FROM_ZERO else 180.0
+    if easternmost > end:
+        warn(
+            f"{dataset.label}: the region lies across {end:g} degrees east, so that its columns "
+            f"run on to {easternmost:g}"
+        )
+    return turned
 
 
 def _sorted_rows(dataset: Dataset, wanted: Latitudes) -> Dataset:
