@@ -31,7 +31,7 @@ settings.register_profile(
     deadline=None,
     suppress_health_check=list(HealthCheck),
     derandomize=not EXAMPLES,
-    max_examples=EXAMPLES or 40,
+    max_examples=EXAMPLES or 25,
     database=None,
 )
 settings.load_profile("here")

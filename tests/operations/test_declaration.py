@@ -8,11 +8,11 @@ import re
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rhodolite
-from conftest import run_command
+from conftest import EXAMPLES, run_command
 from rhodolite import (
     Aggregate,
     Anomaly,
@@ -158,8 +158,10 @@ VALUES = {
 }
 
 
-@given(st.data(), st.sampled_from(sorted(all_operations())))
-def test_any_operation_comes_back_from_its_plain_dictionary(data, verb):
+@pytest.mark.parametrize("verb", sorted(all_operations()))
+@settings(max_examples=EXAMPLES or 3)
+@given(data=st.data())
+def test_any_operation_comes_back_from_its_plain_dictionary(verb, data):
     cls = all_operations()[verb]
     settings = {"verb": verb}
     for declared in parameters(cls):
