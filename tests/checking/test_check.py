@@ -329,27 +329,27 @@ CHAINS = [
         "a.nc",
     ),
     ("climatology rain_hourly.nc --cycle hour --statistic std", "a.nc"),
-    ("index garnet_monthly_1981-2020.nc --classes", "a.zarr"),
+    ("index almandine_historical.nc --classes", "a.zarr"),
     (
         "anomaly almandine_future.nc --climatology almandine_historical.nc --base 1981..2010",
         "a.nc",
     ),
     (
-        "subset garnet_monthly_1981-2020.nc --lat 50N..60N then trend --method theil-sen --test "
+        "subset almandine_historical.nc --lat 50N..60N then trend --method theil-sen --test "
         "seasonal-mann-kendall",
         "a.nc",
     ),
-    ("trend garnet_monthly_1981-2020.nc --order 2 --per century", "a.nc"),
-    ("detrend garnet_monthly_1981-2020.nc --cycle month", "a.nc"),
+    ("trend almandine_historical.nc --order 2 --per century", "a.nc"),
+    ("detrend spessartine_historical.nc --cycle month", "a.nc"),
     (
-        "correlate garnet_monthly_1981-2020.nc --with garnet_monthly_1981-2020.nc:tas --lag -1..1",
+        "correlate pyrope_historical.nc --with pyrope_historical.nc:tas --lag -1..1",
         "a.nc",
     ),
     ("annotate pressure_monthly.nc --rename ta=temperature --remove :title", "a.nc"),
     ("join grossular_historical.nc grossular_future.nc", "a.nc"),
     ("subset rotated_monthly.nc --region catchment.geojson", "a.zarr"),
     (
-        "subset garnet_monthly_1981-2020.nc --region sea --cells touched then anomaly then trend",
+        "subset grossular_historical.nc --region sea --cells touched then anomaly then trend",
         "a.nc",
     ),
     (
