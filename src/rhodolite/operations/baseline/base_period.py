@@ -24,7 +24,9 @@ from rhodolite.operations.time_groups.reduction import grouped_reduction, kernel
 from rhodolite.operations.time_groups.totals import mean_weights
 from rhodolite.operations.variables.along_time import time_axis_of
 
-NORMALS_SOURCE = "Eaton et al. 2023, NetCDF Climate and Forecast Metadata Conventions 1.11, section 7.4"
+NORMALS_SOURCE = (
+    "Eaton et al. 2023, Climate and Forecast Metadata Conventions 1.11, section 7.4"
+)
 """Of normals as they are written."""
 BASE_COVERAGE = 0.8
 """Share of the base years that a normal needs (WMO-No. 1203, section 4.4)."""

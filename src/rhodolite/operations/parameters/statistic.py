@@ -178,8 +178,8 @@ class Measure(TypedValue):
         except ValueError:
             raise DataError(
                 f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which "
-                f"{self.units} cannot be converted to; choose first: subset --variable NAME then "
-                "aggregate"
+                f"{self.units} cannot be converted to; write a threshold in those, or choose "
+                "variables first: subset --variable NAME then aggregate"
             ) from None
         if (rates[0] and rates[0][1]) != (rates[1] and rates[1][1]):
             raise DataError(
