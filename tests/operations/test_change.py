@@ -690,3 +690,20 @@ def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(
         assert [float(part[cell]) for part in found] == expected
     if not seasonal:
         np.testing.assert_array_equal(kendall_statistic(y), np.nan_to_num(found[0]))
+
+
+@pytest.mark.parametrize(
+    ("steps", "lag", "said"),
+    [
+        (2, "0", "2 times in common; a"),
+        (5, "-9..-4", "1 times in common at lag -9..-4"),
+    ],
+)
+def test_too_few_times_have_no_correlation(rng, steps, lag, said):
+    data = monthly(rng.normal(size=steps))
+    with pytest.raises(DataError, match=said):
+        data.correlate(with_=data, lag=lag)
+    longer = monthly(rng.normal(size=5))
+    ranks = longer.correlate(with_=longer, lag="-5..5", method="spearman")
+    known = np.isfinite(ranks["tas_correlation"].values().ravel())
+    assert known.tolist() == [abs(lag) < 3 for lag in range(-5, 6)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -128,7 +129,7 @@ def _is_worth_it(rows: Array) -> bool:
 
 def _rows_of(values: Array) -> Array:
     """Return the values of each cell as a row."""
-    flat = values.reshape(len(values), -1)
+    flat = values.reshape(len(values), math.prod(values.shape[1:]))
     return np.ascontiguousarray(flat.T, dtype=np.float64)
 
 

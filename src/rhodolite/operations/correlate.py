@@ -21,7 +21,7 @@ from rhodolite.arrays import (
     Reduction,
     SeriesKernel,
 )
-from rhodolite.errors import UsageError
+from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.correlation import correlate, rank_pairs
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
@@ -39,6 +39,8 @@ from rhodolite.operations.trends.sentence import p_text
 from rhodolite.operations.variables.along_time import time_axis_of, variables_along_time
 
 _MOST_LAGS = 241
+_FEWEST_PAIRS = 3
+"""Of fewer, each correlation is 1 or -1."""
 
 
 class Kind(StrEnum):
@@ -135,11 +137,12 @@ class Correlate(Operation):
         Raises
         ------
         DataError
-            If times, cells or calendars do not go together.
+            If times, cells or calendars do not go together, or there are too few times.
         """
         assert self.with_ is not None
         other = self.with_.dataset
         matched = MatchedTimes.of(dataset, other)
+        self._check_times(dataset, matched)
         along_time, others = variables_along_time(dataset)
         time = dataset.need(Role.TIME)
         lags = [] if len(self.lag.steps) == 1 else [_lag_axis(self.lag)]
@@ -206,6 +209,16 @@ class Correlate(Operation):
         if ending != "regression":
             return 1.0
         return of_differences(variable.units)[0] / of_differences(its.units)[0]
+
+    def _check_times(self, dataset: Dataset, matched: MatchedTimes) -> None:
+        """Refuse lags of which none leaves times enough in common."""
+        most = max(matched.pairs(lag)[0].size for lag in self.lag.steps)
+        if most < _FEWEST_PAIRS:
+            of_lags = "" if self.lag.steps == [0] else f" at lag {self.lag}"
+            raise DataError(
+                f"{dataset.label} and {self.with_} have {most} times in common{of_lags}; a "
+                f"correlation needs at least {_FEWEST_PAIRS}"
+            )
 
     def _reduce(
         self,
