@@ -110,9 +110,13 @@ def test_coordinates_are_converted_with_their_bounds(demo):
     st.sampled_from([-180.0, 0.0, -177.5, 2.5]),
     st.sampled_from(["0..360", "-180..180"]),
     st.booleans(),
+    st.sampled_from([71, 72, 73]),
+    st.booleans(),
 )
-def test_the_grid_is_turned_with_its_data(start, longitude, ascending):
-    lons, lats = start + 5 * np.arange(72), np.linspace(80, -80, 9)
+def test_the_grid_is_turned_with_its_data(start, longitude, ascending, count, wraps):
+    """Of a globe with a column repeated or left out, too, and of 180 ... 355, 0 ... 175."""
+    lons, lats = start + 5 * np.arange(count), np.linspace(80, -80, 9)
+    lons = (lons + 180) % 360 if wraps and count == 72 else lons
     values = np.add.outer(lats, np.cos(np.radians(lons)))[None]
     direction = "ascending" if ascending else "descending"
     data = Convert(longitude=longitude, latitude=direction)(

@@ -13,7 +13,7 @@ from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
-from rhodolite.model.space.axis_cells import covers_globe
+from rhodolite.model.space.axis_cells import is_region
 from rhodolite.model.space.range_text import LongitudeRange
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.typed_value import TypedValue
@@ -307,7 +307,7 @@ def _turned(dataset: Dataset, wanted: Longitudes) -> Dataset:
     """Return a dataset whose longitudes begin elsewhere; a region stays in one piece."""
     west = 0.0 if wanted is Longitudes.FROM_ZERO else -180.0
     coordinate = dataset.need(Role.LONGITUDE)
-    if not covers_globe(coordinate.values):
+    if is_region(coordinate.values):
         west += (np.unwrap(coordinate.values, period=360.0).min() - west) % 360.0
     around = LongitudeRange(west, west + 360.0)
     indices, turns = longitude_indices(coordinate, around)

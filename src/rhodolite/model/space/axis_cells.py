@@ -63,6 +63,24 @@ def covers_globe(longitudes: Array) -> bool:
     return bool(abs(step * longitudes.size - 360) < 0.01 * step)
 
 
+def is_region(longitudes: Array) -> bool:
+    """Return whether longitudes in order leave more of the globe out than a column or two.
+
+    Parameters
+    ----------
+    longitudes : ndarray
+        Degrees east, in any turn.
+
+    Examples
+    --------
+    >>> is_region(np.array([350.0, 0.0, 10.0])), is_region(np.arange(180.0, 540.0) % 360.0)
+    (True, False)
+    """
+    eastward = np.unwrap(longitudes, period=360.0)
+    step = float(np.abs(np.diff(eastward)).max(initial=0.0))
+    return bool(360.0 - np.ptp(eastward) > 2.01 * step)
+
+
 def cell_edges(coordinate: Coordinate) -> Array:
     """Return the edges of the cells along a latitude or longitude, in degrees.
 
