@@ -346,21 +346,14 @@ class Engine:
         state = sum(reduction.state for reduction in reductions)
         if len(axes) != 1 or state <= self.memory // _SHARE_OF_SENT:
             return [(regions, accumulators)]
-        (axis,) = axes
-        columns: dict[tuple[int, ...], list[Region]] = {}
-        for region in regions:
-            place = tuple(part.start for part in region[:axis] + region[axis + 1 :])
-            columns.setdefault(place, []).append(region)
         parts = []
-        for some in columns.values():
-            restricted = [
-                accumulator.restricted(some[0]) for accumulator in accumulators
-            ]
-            parts.append((some, [part for part in restricted if part is not None]))
-        splits = len(parts) > 1 and all(
-            len(restricted) == len(accumulators) for _, restricted in parts
-        )
-        return parts if splits else [(regions, accumulators)]
+        for some in _group_by_place(regions, axes.pop()):
+            restricted = [whole.restricted(some[0]) for whole in accumulators]
+            kept = [part for part in restricted if part is not None]
+            if len(kept) < len(accumulators):
+                return [(regions, accumulators)]
+            parts.append((some, kept))
+        return parts if len(parts) > 1 else [(regions, accumulators)]
 
     def _work_by_series(
         self, source: LazyArray, reductions: list[Reduction], what: str
@@ -439,6 +432,15 @@ class Engine:
             ):
                 pass
         scratch.filled = True
+
+
+def _group_by_place(regions: list[Region], axis: int) -> list[list[Region]]:
+    """Return blocks in groups of those that differ along one axis alone."""
+    columns: dict[tuple[int, ...], list[Region]] = {}
+    for region in regions:
+        place = tuple(part.start for part in region[:axis] + region[axis + 1 :])
+        columns.setdefault(place, []).append(region)
+    return list(columns.values())
 
 
 def usual_memory() -> int:

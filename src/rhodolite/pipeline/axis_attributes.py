@@ -91,7 +91,8 @@ def without_dangling_names(dataset: Dataset) -> Dataset:
 
 
 def _without_dangling(variable: Variable, names: Collection[str]) -> Variable:
-    changes: dict[str, str] = {}
+    emptied: list[str] = []
+    changed: dict[str, str] = {}
     for key in REFERENCES:
         words = str(variable.attributes.get(key, "")).split()
         terms = [word for word in words if word.endswith(":")]
@@ -99,8 +100,8 @@ def _without_dangling(variable: Variable, names: Collection[str]) -> Variable:
             # One mapping for each pair of coordinates: its parts belong together.
             continue
         remaining = [word for word in words if word in names or word in terms]
-        if len(remaining) < len(words):
-            changes[key] = " ".join(remaining)
-    emptied = [key for key, text in changes.items() if not text]
-    changed = {key: text for key, text in changes.items() if text}
-    return variable.edit(*emptied, **changed) if changes else variable
+        if words and not remaining:
+            emptied.append(key)
+        elif len(remaining) < len(words):
+            changed[key] = " ".join(remaining)
+    return variable.edit(*emptied, **changed) if emptied or changed else variable

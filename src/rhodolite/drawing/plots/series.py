@@ -115,8 +115,6 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         ]
 
     def _figure(self, curves: list[Curve], engine: Engine, given: Any) -> Any:
-        from matplotlib.dates import AutoDateLocator
-
         canvas = Canvas.make(self.size or Size(), given)
         axes = canvas.axes
         if self.bars and len(curves) > 1:
@@ -124,14 +122,7 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
                 f"bars show one curve, and there are {len(curves)}; choose with --variable"
             )
         sentences = self._draw_all(axes, curves, engine)
-        if all(pivots(curve.variable) for curve in curves):
-            axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
-        axes.xaxis.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
-        of_cycle = all(curve.axis.climatological for curve in curves)
-        axes.xaxis.set_major_formatter(date_labels(of_cycle=of_cycle))
-        axes.margins(x=0.01)
-        if self.limits is not None:
-            axes.set_ylim(self.limits.low, self.limits.high)
+        self._mark_axes(axes, curves)
         canvas.style_curves()
         quantity, units = _common_quantity(curves), curves[0].variable.units
         axes.set_ylabel(axis_label(quantity, units), fontsize=12)
@@ -141,6 +132,18 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         if len(curves) > 1 or self.bars or self.smooth or self.trend:
             canvas.add_names(columns=3 if self.bars else 2)
         return canvas.figure
+
+    def _mark_axes(self, axes: Any, curves: list[Curve]) -> None:
+        from matplotlib.dates import AutoDateLocator
+
+        if all(pivots(curve.variable) for curve in curves):
+            axes.axhline(0, color="#444444", linewidth=0.8, zorder=1)
+        axes.xaxis.set_major_locator(AutoDateLocator(minticks=4, maxticks=12))  # type: ignore[no-untyped-call]
+        of_cycle = all(curve.axis.climatological for curve in curves)
+        axes.xaxis.set_major_formatter(date_labels(of_cycle=of_cycle))
+        axes.margins(x=0.01)
+        if self.limits is not None:
+            axes.set_ylim(self.limits.low, self.limits.high)
 
     def _draw_all(self, axes: Any, curves: list[Curve], engine: Engine) -> list[str]:
         """Draw all curves, and return what there is to say of their trends."""

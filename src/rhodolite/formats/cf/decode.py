@@ -145,20 +145,16 @@ class Decoding:
     def _gaps(self, raw: Array) -> list[Array]:
         # The mark that integers keep needs no change, and NaN is NaN already.
         marks = self.missing if self.target.kind == "f" else self.missing[1:]
-        low, high = self.lowest, self.highest
+        lows, highs = ([] if x is None else [x] for x in (self.lowest, self.highest))
         if raw.dtype.kind in "iu" and raw.size:
             # Two passes over all numbers tell which of the tests could find any.
             least, most = raw.min(), raw.max()
             marks = tuple(mark for mark in marks if least <= mark <= most)
-            if low is not None and least >= low:
-                low = None
-            if high is not None and most <= high:
-                high = None
+            lows = [low for low in lows if least < low]
+            highs = [high for high in highs if most > high]
         gaps = [np.asarray(raw == mark) for mark in marks if not np.isnan(mark)]
-        if low is not None:
-            gaps.append(np.asarray(raw < low))
-        if high is not None:
-            gaps.append(np.asarray(raw > high))
+        gaps += [np.asarray(raw < low) for low in lows]
+        gaps += [np.asarray(raw > high) for high in highs]
         return [gap for gap in gaps if gap.any()]
 
 

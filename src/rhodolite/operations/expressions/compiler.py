@@ -231,10 +231,9 @@ class ProgramBuilder:
         if is_between and convertible(left.units, "K") and not values[1].plain:
             units = "K" if left.units == "degC" else left.units
             return Value(work, units, difference=True)
-        # A difference plus a state is a state; a plain number is what its company is.
-        pairs = zip((left, right), values, strict=True)
-        known = [part.difference for part, given in pairs if not given.plain]
-        difference = left.difference if sign == "-" else bool(known) and all(known)
+        difference = left.difference
+        if sign == "+":
+            difference = _is_sum_of_differences((left, right), values)
         plain = values[0].plain and values[1].plain
         turned = None if left.turned is None and right.turned is None else 1.0
         return Value(work, left.units, plain, difference, turned=turned)
@@ -347,6 +346,14 @@ def _warn_of_percent(function: str, left: Value, right: Value) -> None:
             "--formula: a value in % divided by 100 is still in %, one hundredth of it; for a "
             "number between 0 and 1 divide by 100[%]"
         )
+
+
+def _is_sum_of_differences(parts: tuple[Value, Value], given: list[Value]) -> bool:
+    """Return whether a sum is a difference: a difference and a state are a state, and a plain
+    number is what its company is."""
+    pairs = zip(parts, given, strict=True)
+    known = [part.difference for part, value in pairs if not value.plain]
+    return bool(known) and all(known)
 
 
 def _refuse_sum_of_states(left: Value, right: Value) -> None:
