@@ -195,3 +195,21 @@ def test_a_track_is_read_as_a_list(tmp_path):
     with pytest.warns(UserWarning, match=r"\(trajectory\) are not of fixed sites"):
         data = rhodolite.read(tmp_path / "a.nc")
     assert data["sst"].dimensions == ("obs",)
+
+
+@pytest.mark.parametrize("suffix", [".nc", ".zarr"])
+def test_dates_beside_an_axis_of_time_are_results(tmp_path, suffix):
+    """A dataset of sites whose field is a date at each site and time."""
+    with netCDF4.Dataset(tmp_path / "dates.nc", "w") as file:
+        add_sites(file)
+        file.createDimension("time", 2)
+        add(file, "time", ("time",), [180, 545], units="days since 2001-01-01")
+        dates = [[300, 665], [310, 670], [320, 680]]
+        add(file, "end", ("station", "time"), dates, units="days since 2001-01-01")
+        add(file, "length", ("station", "time"), [[1, 2], [3, 4], [5, 6]], units="1")
+    data = rhodolite.read(tmp_path / "dates.nc")
+    data.write(tmp_path / f"again{suffix}")
+    for part in (data, rhodolite.read(tmp_path / f"again{suffix}")):
+        assert part["time"].values().tolist() == [180, 545]
+        assert part["end"].values().tolist() == dates
+        assert part["length"].dimensions == ("station", "time")

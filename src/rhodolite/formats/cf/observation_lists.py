@@ -142,11 +142,17 @@ def _rows_of_sites(dataset: Dataset) -> _Lists | None:
     for variable in dataset.variables.values():
         if variable.data.ndim != 2 or find_role(variable) is not Role.TIME:
             continue
-        sites, _ = variable.dimensions
-        of_sites = {
-            find_role(v) for v in dataset.variables.values() if v.dimensions == (sites,)
-        }
-        if of_sites >= set(_POSITIONS):
+        sites, observed = variable.dimensions
+        of_sites, of_observed = (
+            {
+                find_role(v)
+                for v in dataset.variables.values()
+                if v.dimensions == (name,)
+            }
+            for name in (sites, observed)
+        )
+        # Beside an axis of time, dates are results, such as the end of a season.
+        if of_sites >= set(_POSITIONS) and Role.TIME not in of_observed:
             count, length = variable.shape
             owners = np.repeat(np.arange(count), length)
             return _Lists(variable.dimensions, sites, owners, {sites: owners}, ())
