@@ -323,3 +323,24 @@ def test_percentages_and_ranks_of_a_base_are_no_departures():
     assert pivots(months.index(kind="standardised")["tas_index"])
     normals = months["tas"].edit(base_period="1991-2020")
     assert not pivots(normals)
+
+
+@pytest.mark.filterwarnings("ignore::rhodolite.RhodoliteWarning")
+def test_between_dates_there_are_times(rng):
+    """Whatever is a difference of dates is in days, and no date itself."""
+    dates = 365.0 * np.arange(12)[:, None, None] + 300 + rng.normal(0, 5, (12, 1, 2))
+    about = {"units": "days since 2001-01-01", "standard_name": "", "cell_methods": ""}
+    data = make_dataset(
+        dates, times=np.arange(12) * 365.0 + 180, calendar="noleap", attributes=about
+    )
+    for verb, options, name, units in (
+        ("trend", {}, "tas_trend", "days (10 year)-1"),
+        ("trend", {}, "tas_change", "days"),
+        ("detrend", {}, "tas", "days"),
+        ("anomaly", {"cycle": "none"}, "tas", "days"),
+        ("compare", {"with_": data}, "tas_difference", "days"),
+        ("summarise", {"over": "time", "statistic": "std"}, "tas", "days"),
+        ("summarise", {"over": "time", "statistic": "variance"}, "tas", "days2"),
+        ("summarise", {"over": "time", "statistic": "max"}, "tas", about["units"]),
+    ):
+        assert getattr(data, verb)(**options)[name].units == units, (verb, name)

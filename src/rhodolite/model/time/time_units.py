@@ -219,6 +219,17 @@ def counts_from_a_date(units: str | None) -> bool:
     return _SINCE.search(plain_time_units(units or "")) is not None
 
 
+def units_between(units: str) -> str:
+    """Return the units of what lies between two values: of dates those of times.
+
+    Examples
+    --------
+    >>> units_between("days since 2001-01-01"), units_between("K")
+    ('days', 'K')
+    """
+    return re.split(_SINCE, plain_time_units(units), maxsplit=1)[0].strip()
+
+
 def counts_months(units: str) -> bool:
     """Return whether units are months or years since a date."""
     return _MONTHS.fullmatch(units) is not None

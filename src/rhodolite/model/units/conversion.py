@@ -10,6 +10,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, warn
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import units_between
 from rhodolite.model.units.calendar_rates import days_between, plain_rate
 from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.units.udunits import (
@@ -189,10 +190,12 @@ def can_be_in(variable: Variable, units: str) -> bool:
 
 def of_differences(units: str | None) -> tuple[float, str | None]:
     """Return the units of differences, and what to multiply them by: kelvins for temperatures with
-    an offset.
+    an offset, and times for dates.
     """
-    if units is None or not has_offset_zero(units):
-        return 1.0, units
+    if units is None:
+        return 1.0, None
+    if not has_offset_zero(units):
+        return 1.0, units_between(units)
     return rescaling_between(units, "K", difference=True).factor, "K"
 
 

@@ -7,6 +7,7 @@ from typing import Any
 from rhodolite.model.cf.cell_methods import methods_over_time, read_cell_methods
 from rhodolite.model.cf.departures import BASE_PERIOD
 from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
+from rhodolite.model.time.time_units import units_between
 from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.parameters.cycle import Cycle
@@ -134,6 +135,8 @@ def anomaly_attributes(
         # CF 1.11, 3.1.2: says that no offset belongs to these units.
         if variable.units and is_temperature(variable.units):
             changed = changed.edit(units_metadata="temperature: difference")
+        elif variable.units:
+            changed = changed.edit(units=units_between(variable.units))
     else:
         changed = changed.edit(
             "units_metadata", units="%" if kind == "percent" else UNITS_OF_ONE
