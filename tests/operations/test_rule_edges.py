@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import warnings
+
 import numpy as np
 import pytest
 from scipy import stats
 
 import rhodolite
 from conftest import make_dataset
+from rhodolite import Aggregate, Regrid, Subset, Summarise
 from rhodolite.operations.trends.false_discovery import discovery_limit
 
 MONTHS = np.arange("2001-01", "2004-01", dtype="M8[M]").astype("M8[D]")
@@ -183,3 +186,24 @@ def test_a_site_at_the_seam_searches_on_its_other_side(tmp_path):
     assert data.extract(points=tmp_path / "s.csv", search=1)[
         "tas"
     ].values().ravel() == [7.0]
+
+
+def test_directions_are_not_added_up_without_a_word():
+    """Where values become one; where they stay themselves, and of other angles, nothing is said."""
+    values = np.full((31, 2, 2), 350.0)
+    about = {"units": "degree", "standard_name": "wind_from_direction"}
+    wind = make_dataset(values, attributes=about)
+    slope = make_dataset(values, attributes={"units": "degree", "standard_name": ""})
+    for step, warned in (
+        (Aggregate(to="month"), True),
+        (Summarise(), True),
+        (Regrid(to="0.5", method="bilinear"), True),
+        (Regrid(to="0.5", method="nearest"), False),
+        (Subset(time="2000-01-02"), False),
+    ):
+        for data in (wind, slope):
+            with warnings.catch_warnings(record=True) as caught:
+                warnings.simplefilter("always")
+                step(data)
+            said = any("begin again at north" in str(w.message) for w in caught)
+            assert said == (warned and data is wind), step

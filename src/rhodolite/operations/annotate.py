@@ -61,6 +61,10 @@ class Annotate(Operation):
                     "data"
                 )
 
+    def combines_values(self) -> bool:
+        """See `Operation.combines_values`."""
+        return False
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the dataset under other names and with other attributes.
 

@@ -67,6 +67,10 @@ class Calc(Operation):
         if self.units is not None and not is_unit(self.units):
             raise UsageError(f"--units: UDUNITS does not know '{self.units}'")
 
+    def combines_values(self) -> bool:
+        """See `Operation.combines_values`."""
+        return False
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset with the new variable.
 

@@ -144,6 +144,10 @@ class Convert(Operation):
     )
     pack: Pack | None = parameter("integer type to pack the values into")
 
+    def combines_values(self) -> bool:
+        """See `Operation.combines_values`."""
+        return False
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the converted dataset; data are converted as they are read.
 

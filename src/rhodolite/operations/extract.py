@@ -95,6 +95,10 @@ class Extract(Operation):
         if self.search is not None and (self.points is None or self._interpolates):
             raise UsageError("--search goes with --points and --method nearest")
 
+    def combines_values(self) -> bool:
+        """See `Operation.combines_values`."""
+        return self.method is SiteMethod.BILINEAR
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return a dataset of series along the dimension `site`.
 

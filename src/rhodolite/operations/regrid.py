@@ -123,6 +123,10 @@ class Regrid(Operation):
         conserves = self.method is RegridMethod.CONSERVATIVE and self.weights is None
         return (_CONSERVATIVE_SOURCE,) if conserves else ()
 
+    def combines_values(self) -> bool:
+        """See `Operation.combines_values`."""
+        return self.method is not RegridMethod.NEAREST
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the dataset on the other grid.
 

@@ -133,6 +133,10 @@ class Subset(Operation):
                 "--with names a series; --when says which of its times to keep"
             )
 
+    def combines_values(self) -> bool:
+        """See `Operation.combines_values`."""
+        return False
+
     def apply(self, dataset: Dataset) -> Dataset:
         """Return the part of a dataset that was asked for.
 

@@ -8,6 +8,7 @@ from typing import Any, ClassVar, Self
 
 from rhodolite.errors import UsageError
 from rhodolite.model.cf.actual_range import without_old_ranges
+from rhodolite.model.cf.directions import warn_of_directions
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import FileReader, FileValue
 from rhodolite.operations.declaration.parameter import parameters
@@ -100,9 +101,15 @@ class Operation(Step):
     def apply(self, dataset: Dataset) -> Dataset:
         """Return what the operation makes of a dataset."""
 
+    def combines_values(self) -> bool:
+        """Return whether several values of a variable make one, such as their mean."""
+        return True
+
     def __call__(self, dataset: Dataset) -> Dataset:
         """Return what the operation makes of a dataset, with the operation on its record."""
         self.check_loaded()
+        if self.combines_values():
+            warn_of_directions(dataset.plain)
         result = without_old_ranges([dataset.plain], self.apply(dataset.plain))
         record = (*dataset.record, to_plain(self))
         return dataset.wrap(dataclasses.replace(result, record=record))
