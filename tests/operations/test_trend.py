@@ -215,3 +215,20 @@ def test_what_hides_or_prevents_a_trend_is_told():
         rhodolite.Trend()(make_dataset(np.zeros((2, 2, 2))))
     with pytest.raises(UsageError, match="--alpha 5: write a number between 0 and 1"):
         rhodolite.Trend(alpha=5)
+
+
+@pytest.mark.parametrize("method", ["least-squares", "theil-sen"])
+@pytest.mark.parametrize("steps", [40, 900])
+def test_a_cell_with_an_infinite_value_has_no_trend(rng, method, steps):
+    """And is no constant one; others have theirs. Long series are searched for their slopes."""
+    values = rng.normal(0, 1, (steps, 1, 3))
+    values[5, 0, 0] = np.inf
+    values[::7, 0, 1] = -np.inf
+    times = np.arange(steps) * 365.0
+    data = make_dataset(values, times=times, calendar="noleap")
+    alone = make_dataset(values[..., 2:], times=times, calendar="noleap")
+    with pytest.warns(UserWarning, match="2 of 3 cells have infinite values"):
+        slope = data.trend(method=method)["tas_trend"].values()[0]
+    assert np.isnan(slope[:2]).all()
+    expected = alone.trend(method=method)["tas_trend"].values().item()
+    assert slope[2] == pytest.approx(expected, rel=1e-12)

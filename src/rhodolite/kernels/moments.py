@@ -135,7 +135,8 @@ def vanishes(squares: Array, weight: Array, mean: Array) -> Array:
     mean : ndarray
         Means of the values.
     """
-    return np.asarray(squares <= weight * (ROUNDING * np.abs(mean)) ** 2)
+    small = squares <= weight * (ROUNDING * np.abs(mean)) ** 2
+    return np.asarray(small & np.isfinite(squares))
 
 
 def equal_values(low: Array, high: Array) -> Array:
@@ -148,9 +149,10 @@ def equal_values(low: Array, high: Array) -> Array:
     high : ndarray
         Upper ends.
     """
-    return np.asarray(
-        high - low <= 2 * ROUNDING * np.maximum(np.abs(low), np.abs(high))
-    )
+    with np.errstate(invalid="ignore"):  # of infinite ones
+        range_of = high - low
+    small = range_of <= 2 * ROUNDING * np.maximum(np.abs(low), np.abs(high))
+    return np.asarray(small & np.isfinite(range_of))
 
 
 def _sum(values: Array, weights: Array | None) -> Array:

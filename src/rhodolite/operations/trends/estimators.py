@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Accumulator, Array, Region, SeriesKernel, whole
-from rhodolite.errors import UsageError
+from rhodolite.errors import UsageError, warn
 from rhodolite.kernels.autocorrelation import autocorrelation, effective_size
 from rhodolite.kernels.distributions import t_below, t_quantile
 from rhodolite.kernels.line_fit import LineSums, fit_line, line_sums, merge_line_sums
@@ -330,7 +330,7 @@ class TrendWork(SeriesKernel):
         return {name: ((), np.dtype("f8")) for name in names}
 
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        values = block[self.order]
+        values, infinite = _without_infinities(block[self.order])
         least_squares = self.question.method is Slope.LEAST_SQUARES
         estimates = (
             self._least_squares(values) if least_squares else self._ranks(values)
@@ -356,7 +356,14 @@ class TrendWork(SeriesKernel):
             estimates[name] = np.where(
                 count < self.question.fewest, np.nan, estimates[name]
             )
-        return estimates, Counter()
+        return estimates, Counter(infinite=infinite, of=count.size)
+
+    def report(self, counts: Counter[str]) -> None:
+        if counts["infinite"]:
+            warn(
+                f"{counts['infinite']:,} of {counts['of']:,} cells have infinite values, and no "
+                "trend; where these stand for missing ones: --missing-value inf"
+            )
 
     def _least_squares(self, values: Array) -> dict[str, Array]:
         fit = fit_polynomial(self.years, values, self.question.order)
@@ -428,6 +435,13 @@ class TrendWork(SeriesKernel):
                 variance_growth(self.years, values, slope), 1e-3
             )
         return normal_pvalue(kendall_statistic(values), variance)
+
+
+def _without_infinities(values: Array) -> tuple[Array, int]:
+    """Return values without those of cells with infinite ones, and how many cells these are."""
+    infinite = np.isinf(values).any(axis=0)
+    count = int(np.count_nonzero(infinite))
+    return (np.where(infinite, np.nan, values) if count else values), count
 
 
 def _t_pvalue(slope: Array, error: Array, freedom: Array) -> Array:
