@@ -211,13 +211,14 @@ def test_cells_with_gaps_are_left_out_and_order_and_units_change_nothing(tmp_pat
     gappy = values.copy()
     gappy[3, 0, 0] = np.nan
     gappy[:, 1, 1] = np.nan
+    gappy[7, 2, 2] = np.inf
     holes = _hold(gappy)
-    with pytest.warns(UserWarning, match="1 of 41 cells are left out"):
+    with pytest.warns(UserWarning, match="2 of 41 cells are left out"):
         result = Patterns(count=2)(holes)
         maps = values_of(result, "tas_pattern")[0]
     assert np.isnan(maps[:, 0, 0]).all()
     assert np.isnan(maps[:, 1, 1]).all()
-    assert np.isfinite(maps).sum() == 2 * 40
+    assert np.isfinite(maps).sum() == 2 * 39
     kept = Patterns(count=2, min_coverage=0.9)(holes)
     assert np.isfinite(values_of(kept, "tas_pattern")[0]).sum() == 2 * 41
     plain = values_of(Patterns(count=2)(data), "tas_pattern", "tas_share")

@@ -40,6 +40,8 @@ class _OfField(SeriesKernel):
     def _departures(self, block: Array) -> tuple[Array, Array, Array]:
         """Return departures as they are and as they count, of shape (n, m), and the weights."""
         values = block[:-1].reshape(len(block) - 1, -1).astype(np.float64)
+        # An infinite value would be the whole variance.
+        values[np.isinf(values)] = np.nan
         departures = centre_cells(values, self.fewest)
         counted = departures
         if self.standardised:
@@ -75,7 +77,7 @@ class Products(_OfField):
         if counts["left_out"]:
             warn(
                 f"{self.label}: {counts['left_out']:,} of {counts['of']:,} cells are left out, "
-                "since values of theirs are missing; --min-coverage says how many may be"
+                "since values of theirs are missing or infinite; --min-coverage says how many may be"
             )
 
 
