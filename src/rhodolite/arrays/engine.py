@@ -349,10 +349,10 @@ class Engine:
         parts = []
         for some in _group_by_place(regions, axes.pop()):
             restricted = [whole.restricted(some[0]) for whole in accumulators]
-            kept = [part for part in restricted if part is not None]
-            if len(kept) < len(accumulators):
+            of_part = [part for part in restricted if part is not None]
+            if len(of_part) < len(accumulators):
                 return [(regions, accumulators)]
-            parts.append((some, kept))
+            parts.append((some, of_part))
         return parts if len(parts) > 1 else [(regions, accumulators)]
 
     def _work_by_series(

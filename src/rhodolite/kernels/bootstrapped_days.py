@@ -173,6 +173,24 @@ def _count_years(
 
 
 @compiled
+def _take_tail(
+    row: Array,
+    ranked: Array,
+    year: Array,
+    listed: Array,
+    upward: bool,
+    outermost: Array,
+    owners: Array,
+) -> None:
+    """Put the values at some places in order, and their years, into `outermost` and `owners`, the
+    outermost first."""
+    last = listed.size - 1
+    for number in range(listed.size):
+        day = ranked[listed[number if upward else last - number]]
+        outermost[number], owners[number] = row[day], year[day]
+
+
+@compiled
 def find_exceedance(
     rows: Array,
     order: Array,
@@ -199,19 +217,17 @@ def find_exceedance(
     needed : float
     """
     result = np.full(rows.shape, np.nan)
-    listed, owners = (
-        np.empty(rows.shape[1], np.int64),
-        np.empty(rows.shape[1], np.int64),
-    )
-    places, outermost = np.empty(rows.shape[1], np.int32), np.empty(rows.shape[1])
-    words = np.empty((rows.shape[1] >> SHIFT) + 1, np.uint64)
+    length = rows.shape[1]
+    listed, owners = np.empty(length, np.int64), np.empty(length, np.int64)
+    places, outermost = np.empty(length, np.int32), np.empty(length)
+    words = np.empty((length >> SHIFT) + 1, np.uint64)
     counts, cursor = np.empty(words.size, np.int64), np.empty(2, np.int64)
     of_year = np.empty(max(days.years, 1), np.int64)
     outer, equal = np.empty_like(of_year), np.empty_like(of_year)
     of_phase = np.argsort(days.phase, kind="mergesort")
     edges = np.searchsorted(days.phase[of_phase], np.arange(days.starts.size))
     comes, goes = changes
-    if_inner = _if_inside(share, below)
+    if_inner, upward = _if_inside(share, below), share < 0.5
     for cell in range(rows.shape[0]):
         row, ranked = rows[cell], order[cell]
         place_rows(ranked, known[cell], places)
@@ -235,12 +251,10 @@ def find_exceedance(
             most = of_year.max()
             deepest = _rank_from_end(size - of_year.min() + most, share)
             tail = min(deepest + most + 1, size)
-            first = 0 if share < 0.5 else size - tail
+            first = 0 if upward else size - tail
             at = find_value(words, counts, cursor, first)
             list_places(words, at, tail, listed)
-            for number in range(tail):
-                day = ranked[listed[number if share < 0.5 else tail - 1 - number]]
-                outermost[number], owners[number] = row[day], days.year[day]
+            _take_tail(row, ranked, days.year, listed[:tail], upward, outermost, owners)
             tail_values, tail_owners = outermost[:tail], owners[:tail]
             plain = _quantile(tail_values, tail_owners, size, _NOBODY, _NOBODY, share)
             for number in range(edges[phase], edges[phase + 1]):
@@ -253,7 +267,7 @@ def find_exceedance(
                     continue
                 last = tail_values[tail - 1]
                 # Most days, without the cost of a call.
-                if (row[day] > last) if share < 0.5 else (row[day] < last):
+                if (row[day] > last) if upward else (row[day] < last):
                     result[cell, day] = if_inner
                     continue
                 result[cell, day] = _share_beyond(

@@ -77,7 +77,8 @@ class Products(_OfField):
         if counts["left_out"]:
             warn(
                 f"{self.label}: {counts['left_out']:,} of {counts['of']:,} cells are left out, "
-                "since values of theirs are missing or infinite; --min-coverage says how many may be"
+                "since values of theirs are missing or infinite; --min-coverage says how many may "
+                "be"
             )
 
 
