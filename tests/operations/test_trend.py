@@ -232,3 +232,7 @@ def test_a_cell_with_an_infinite_value_has_no_trend(rng, method, steps):
     assert np.isnan(slope[:2]).all()
     expected = alone.trend(method=method)["tas_trend"].values().item()
     assert slope[2] == pytest.approx(expected, rel=1e-12)
+    plain = data.trend(serial_correlation="none")
+    for name in ("trend", "trend_pvalue", "change"):
+        assert np.isnan(plain[f"tas_{name}"].values()[0, :2]).all()
+    assert (plain["tas_trend_significant"].values()[0, :2] == -1).all()

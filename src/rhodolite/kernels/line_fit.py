@@ -175,10 +175,27 @@ def fit_line(sums: LineSums) -> Line:
     left = np.maximum(yy - slope * xy, 0.0)
     freedom = np.maximum(sums.count - 2, 1)
     error = np.sqrt(left / freedom / np.where(enough, sums.xx, 1.0))
+    known_error = np.where(enough, error, np.nan)
+    return Line(slope, known_error, pvalue_of_slope(slope, known_error, freedom))
+
+
+def pvalue_of_slope(slope: Array, error: Array, freedom: Array) -> Array:
+    """Return the p-value of a slope by a t test; missing where the slope or its error is.
+
+    Parameters
+    ----------
+    slope, error : ndarray
+        Where all values lie on a line the error is 0.
+    freedom : ndarray
+        Degrees of freedom.
+
+    Examples
+    --------
+    >>> pvalue_of_slope(np.array([0.0, 1.0, np.nan]), np.zeros(3), np.ones(3)).tolist()
+    [1.0, 0.0, nan]
+    """
     ratio = np.divide(
         np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0
     )
-    pvalue = 2 * t_below(freedom, -ratio)
-    return Line(
-        slope, np.where(enough, error, np.nan), np.where(enough, pvalue, np.nan)
-    )
+    unknown = np.isnan(slope) | np.isnan(error)
+    return np.where(unknown, np.nan, 2 * t_below(freedom, -ratio))

@@ -14,8 +14,14 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Accumulator, Array, Region, SeriesKernel, whole
 from rhodolite.errors import UsageError, warn
 from rhodolite.kernels.autocorrelation import autocorrelation, effective_size
-from rhodolite.kernels.distributions import t_below, t_quantile
-from rhodolite.kernels.line_fit import LineSums, fit_line, line_sums, merge_line_sums
+from rhodolite.kernels.distributions import t_quantile
+from rhodolite.kernels.line_fit import (
+    LineSums,
+    fit_line,
+    line_sums,
+    merge_line_sums,
+    pvalue_of_slope,
+)
 from rhodolite.kernels.moments import equal_values
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.kernels.rank_trends import (
@@ -386,7 +392,7 @@ class TrendWork(SeriesKernel):
             "error": error,
             "lower": slope - reach,
             "upper": slope + reach,
-            "pvalue": _t_pvalue(slope, error, divisor),
+            "pvalue": pvalue_of_slope(slope, error, divisor),
             **persistence,
         }
         if self.question.order == 2:
@@ -442,12 +448,3 @@ def _without_infinities(values: Array) -> tuple[Array, int]:
     infinite = np.isinf(values).any(axis=0)
     count = int(np.count_nonzero(infinite))
     return (np.where(infinite, np.nan, values) if count else values), count
-
-
-def _t_pvalue(slope: Array, error: Array, freedom: Array) -> Array:
-    ratio = np.divide(
-        np.abs(slope), error, out=np.where(slope == 0, 0.0, np.inf), where=error > 0
-    )
-    return np.where(
-        np.isnan(slope) | np.isnan(error), np.nan, 2 * t_below(freedom, -ratio)
-    )
