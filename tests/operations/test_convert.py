@@ -309,6 +309,26 @@ def test_what_moves_with_its_data_is_on_their_scale_and_nothing_else(name):
     assert told > 20
 
 
+@pytest.mark.parametrize(
+    ("verb", "options", "field"),
+    [
+        ("aggregate", {"to": "month", "statistic": "std"}, "tas"),
+        ("aggregate", {"to": "month", "statistic": "range"}, "tas"),
+        ("window", {"width": "5days", "statistic": "std"}, "tas"),
+        ("climatology", {"statistic": "range"}, "tas"),
+        ("summarise", {"over": "time", "statistic": "std"}, "tas"),
+        ("spectrum", {"harmonics": 1}, "tas_amplitude"),
+        ("extremes", {"samples": 0, "above": "290 K"}, "tas_scale"),
+    ],
+)
+@pytest.mark.filterwarnings("ignore::rhodolite.RhodoliteWarning")
+def test_spreads_are_sizes_and_lie_on_one_side_of_zero(rng, verb, options, field):
+    values = rng.normal(283, 5, (1461, 1, 1))
+    variable = getattr(make_dataset(values), verb)(**options).variables[field]
+    assert read_zero(variable).zero is Zero.DIFFERENCE
+    assert not pivots(variable)
+
+
 def test_percentages_and_ranks_of_a_base_are_no_departures():
     values = np.random.default_rng(3).normal(283, 5, (1461, 1, 1))
     days = make_dataset(values, attributes={"cell_methods": "time: maximum"})

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 
+from rhodolite.model.cf.cell_methods import holds_values
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.differences import Zero, read_zero
 from rhodolite.model.units.udunits import convertible
@@ -16,7 +17,6 @@ _MODELLED = re.compile(
 _MEASURED = re.compile(
     r"\b(observ|measure|station|gauge|satellite|radar|buoy|radiosonde)", re.I
 )
-_NOT_ON_SCALE = ("variance", "standard_deviation", "range", "sum")
 _PLAIN_TEMPERATURE = re.compile(r"(?!tendency|change|difference|product)\w*temperature")
 
 
@@ -57,11 +57,10 @@ def _kind_of_field(variable: Variable, source: str) -> str | None:
 def _is_on_scale(variable: Variable) -> bool:
     about = variable.attributes
     name = str(about.get("standard_name", "")).split(" ")[0]
-    methods = str(about.get("cell_methods", ""))
     return (
         "units_metadata" not in about
         and _PLAIN_TEMPERATURE.fullmatch(name) is not None
         and convertible("K", variable.units or "1")
         and read_zero(variable).zero is Zero.ON_SCALE
-        and not any(word in methods for word in _NOT_ON_SCALE)
+        and holds_values(about)
     )

@@ -12,6 +12,12 @@ _ENTRY = re.compile(
 )
 """Names, each with a colon, a method, what it is over or within, and notes in parentheses."""
 
+SPREADS = ("standard_deviation", "range")
+"""In the units of the values, but never on their scale."""
+SIZES = (*SPREADS, "variance", "sum_of_squares")
+"""Never negative."""
+_OTHER_QUANTITIES = (*SIZES, "sum")
+
 
 @dataclass(frozen=True)
 class CellMethod:
@@ -67,6 +73,19 @@ def read_cell_methods(attributes: Mapping[str, Any]) -> list[CellMethod]:
     if place < len(text):
         methods.append(CellMethod((), text[place:]))
     return methods
+
+
+def holds_values(attributes: Mapping[str, Any]) -> bool:
+    """Return whether the values of a variable are such as its quantity has, and no spread or sum of
+    them.
+
+    Examples
+    --------
+    >>> holds_values({"cell_methods": "time: mean (interval: 1 day comment: summer)"})
+    True
+    """
+    methods = read_cell_methods(attributes)
+    return not any(method.method in _OTHER_QUANTITIES for method in methods)
 
 
 def methods_over_time(attributes: Mapping[str, Any], time: str = "time") -> list[str]:

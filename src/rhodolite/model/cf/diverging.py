@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from rhodolite.model.cf.cell_methods import SIZES, read_cell_methods
 from rhodolite.model.cf.departures import holds_departures
 from rhodolite.model.variable import Variable
 
@@ -15,22 +16,18 @@ _CHANGES = (
     "area mean of the difference of ",
 )
 _SIZES = re.compile(
-    r"(root of|mean absolute|standard deviation|variance|range of|error of)\b"
-)
-_SIZE_METHODS = re.compile(
-    r": (standard_deviation|variance|range|sum_of_squares)\b[^:]*$"
+    r"(root of|mean absolute|standard deviation|variance|range of|error of|amplitude of"
+    r"|scale of)\b"
 )
 """Words of what is never negative, though it is in units of differences."""
-
-
-def _methods(variable: Variable) -> str:
-    return str(variable.attributes.get("cell_methods", ""))
 
 
 def pivots(variable: Variable) -> bool:
     """Return whether the values of a variable lie on both sides of a meaningful zero."""
     standard_name = str(variable.attributes.get("standard_name", ""))
-    if _SIZES.match(variable.quantity) or _SIZE_METHODS.search(_methods(variable)):
+    last = read_cell_methods(variable.attributes)[-1:]
+    is_spread = any(method.method in SIZES for method in last)
+    if is_spread or _SIZES.match(variable.quantity):
         return False
     return (
         holds_departures(variable)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from rhodolite.model.cf.cell_methods import holds_values
 from rhodolite.model.units.differences import is_difference
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
@@ -55,7 +56,6 @@ _RANGES = {
 }
 """By standard name: lowest, highest, units. Of the extremes that were ever measured these are about
 twice as far out, so that only damage, wrong units and forgotten marks are beyond."""
-_OTHER_STATISTICS = ("variance", "standard_deviation", "range", "sum")
 
 
 def plausible_range(variable: Variable) -> tuple[float, float] | None:
@@ -67,11 +67,10 @@ def plausible_range(variable: Variable) -> tuple[float, float] | None:
         None where nothing is known of its quantity, and for differences and sums.
     """
     range_of_name = _RANGES.get(str(variable.attributes.get("standard_name", "")))
-    methods = str(variable.attributes.get("cell_methods", ""))
     if (
         range_of_name is None
         or is_difference(variable)
-        or any(word in methods for word in _OTHER_STATISTICS)
+        or not holds_values(variable.attributes)
     ):
         return None
     low, high, units = range_of_name

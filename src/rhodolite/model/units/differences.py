@@ -7,6 +7,7 @@ import re
 from dataclasses import dataclass
 from enum import StrEnum
 
+from rhodolite.model.cf.cell_methods import SPREADS, read_cell_methods
 from rhodolite.model.cf.departures import BASE_PERIOD, holds_departures
 from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import Variable
@@ -32,7 +33,6 @@ _PERHAPS = re.compile(
     r"\b(?:changes?|range|deviation|variability|error|increment|tendency|gradient|amplitude"
     r"|residuals?|uncertainty|delta|spread|perturbation)\b"
 )
-_METHODS = re.compile(r":\s*(?:standard_deviation|range)\b")
 _NAMES = re.compile(r"_anomaly$|difference|standard_error$")
 
 
@@ -67,8 +67,9 @@ def read_zero(variable: Variable) -> Reading:
     if "temperature" in said and "unknown" not in said:
         zero = Zero.DIFFERENCE if "difference" in said else Zero.ON_SCALE
         return Reading(zero, "units_metadata")
-    if match := _METHODS.search(str(attributes.get("cell_methods", ""))):
-        return Reading(Zero.DIFFERENCE, f"cell_methods ({match.group(0).lstrip(': ')})")
+    for method in read_cell_methods(attributes):
+        if method.method in SPREADS:
+            return Reading(Zero.DIFFERENCE, f"cell_methods ({method.method})")
     if match := _NAMES.search(str(attributes.get("standard_name", ""))):
         return Reading(Zero.DIFFERENCE, f"standard_name ({match.group(0).strip('_')})")
     if holds_departures(variable):
