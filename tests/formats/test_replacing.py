@@ -15,7 +15,7 @@ import pytest
 
 import rhodolite
 from conftest import run_here, write_plain
-from rhodolite.errors import OutputError
+from rhodolite.errors import DataError, OutputError
 from rhodolite.formats.atomic_output import complete_or_nothing
 from rhodolite.formats.replacing import hidden_name, holding_signals, lock
 
@@ -268,3 +268,24 @@ def test_a_reader_sees_one_whole_input_or_is_refused_while_a_writer_replaces_it(
             assert "it was being read" in answer.err, answer.err
         seen += 1
     assert writer.returncode == 0 and seen
+
+
+@pytest.mark.parametrize("format", ["NETCDF3_CLASSIC", "NETCDF4"])
+def test_the_file_that_was_checked_is_the_one_that_is_read(
+    tmp_path, monkeypatch, format
+):
+    """Though another takes its name between the two."""
+    path = write_plain(tmp_path / "a.nc", np.ones((4, 3, 2)), format=format)
+    data = rhodolite.read(path)
+    before = path.stat()
+    write_plain(tmp_path / "b.nc", np.zeros((4, 3, 2)), format=format).replace(path)
+    with monkeypatch.context() as patch:
+        patch.setattr(Path, "stat", lambda *_, **__: before)
+        with pytest.raises(DataError, match="was replaced"):
+            data["tas"].values()
+    fresh = rhodolite.read(path)
+    with path.open("r+b") as file:
+        file.truncate(before.st_size - 60)
+    os.utime(path, ns=(path.stat().st_atime_ns, 1))
+    with pytest.raises(DataError):
+        fresh["tas"].values()

@@ -235,7 +235,6 @@ class ContiguousReader:
         """Return the stored numbers of a region; only the pages that it lies on are read."""
         if not all(region_shape(region)):
             return np.empty(region_shape(region), self._dtype)
-        _refuse_changed(self._path, self._identity, self._path.stat())
         placed = self._placed
         first = placed.offset + sum(
             part.start * step for part, step in zip(region, placed.steps, strict=True)
@@ -244,12 +243,17 @@ class ContiguousReader:
             (part.stop - 1) * step
             for part, step in zip(region, placed.steps, strict=True)
         )
+        length = last + self._dtype.itemsize - first
         mirror = mirror_of(self._path)
         if mirror is not None:
-            mirror.fetch([(first, last + self._dtype.itemsize - first)])
-        mapped = np.memmap(
-            self._path, np.uint8, "r", first, (last + self._dtype.itemsize - first,)
-        )
-        return np.ndarray(
-            region_shape(region), self._dtype, mapped, 0, placed.steps
-        ).copy()
+            mirror.fetch([(first, length)])
+        # What is asked who it is, is what is read, whatever takes its name in between.
+        with self._path.open("rb") as file:
+            _refuse_changed(self._path, self._identity, os.fstat(file.fileno()))
+            try:
+                mapped = np.memmap(file, np.uint8, "r", first, (length,))
+            except ValueError:
+                raise CorruptChunk("the file ends before its values do") from None
+            return np.ndarray(
+                region_shape(region), self._dtype, mapped, 0, placed.steps
+            ).copy()
