@@ -259,28 +259,18 @@ def find_exceedance(
             plain = _quantile(tail_values, tail_owners, size, _NOBODY, _NOBODY, share)
             for number in range(edges[phase], edges[phase + 1]):
                 day = of_phase[number]
-                own = days.year[day]
-                if np.isnan(row[day]):
-                    continue
-                if own < 0 or days.years < 2:
-                    result[cell, day] = _beyond(row[day], plain, below)
+                value, own = row[day], days.year[day]
+                if np.isnan(value):
                     continue
                 last = tail_values[tail - 1]
+                if own < 0 or days.years < 2:
+                    result[cell, day] = _beyond(value, plain, below)
                 # Most days, without the cost of a call.
-                if (row[day] > last) if upward else (row[day] < last):
+                elif (value > last) if upward else (value < last):
                     result[cell, day] = if_inner
-                    continue
-                result[cell, day] = _share_beyond(
-                    row[day],
-                    own,
-                    tail_values,
-                    tail_owners,
-                    size,
-                    of_year,
-                    share,
-                    below,
-                    deepest,
-                    outer,
-                    equal,
-                )
+                else:
+                    given = size, of_year, share, below, deepest, outer, equal
+                    result[cell, day] = _share_beyond(
+                        value, own, tail_values, tail_owners, *given
+                    )
     return result

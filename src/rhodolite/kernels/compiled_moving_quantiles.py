@@ -47,6 +47,40 @@ def place_of(total: int, share: float) -> float:
 
 
 @compiled
+def _follow_groups(
+    places: Array,
+    ordered: Array,
+    comes: tuple[Array, Array],
+    goes: tuple[Array, Array],
+    share: float,
+    unbiased: bool,
+    quantiles: Array,
+    sizes: Array,
+) -> None:
+    """Put the quantile of each group of one cell, and how many values it has, into the last two."""
+    words = np.zeros((places.size >> SHIFT) + 1, np.uint64)
+    counts, cursor = np.zeros(words.size, np.int64), np.zeros(2, np.int64)
+    size, first = 0, 1 if unbiased else 0
+    for group in range(quantiles.size):
+        gone = goes[1][goes[0][group] : goes[0][group + 1]]
+        come = comes[1][comes[0][group] : comes[0][group + 1]]
+        size += turn_rows(words, counts, cursor, places, gone, -1)
+        size += turn_rows(words, counts, cursor, places, come, 1)
+        sizes[group], quantiles[group] = size, math.nan
+        if size == 0:
+            continue
+        exact = place_of(size, share) if unbiased else (size - 1) * share
+        below = math.floor(exact)
+        part = exact - below
+        at = find_value(words, counts, cursor, below - first)
+        quantile = np.float64(ordered[at])
+        if part != 0.0:
+            high = np.float64(ordered[find_next(words, at)])
+            quantile += (high - quantile) * part
+        quantiles[group] = quantile
+
+
+@compiled
 def find_quantiles(
     values: Array,
     order: Array,
@@ -91,8 +125,6 @@ def find_quantiles(
     """
     cells, rows = values.shape
     places, ordered = np.empty(rows, np.int32), np.empty(rows, values.dtype)
-    words = np.empty((rows >> SHIFT) + 1, np.uint64)
-    counts, cursor = np.empty(words.size, np.int64), np.empty(2, np.int64)
     tile = np.empty((_TILE, out.shape[0]))
     tile_sizes = np.empty((_TILE, out.shape[0]), np.int64)
     for left in range(0, cells, _TILE):
@@ -102,29 +134,8 @@ def find_quantiles(
             place_rows(ranked, known[left + cell], places)
             for at in range(rows):
                 ordered[at] = series[ranked[at]]
-            words[:] = 0
-            counts[:] = 0
-            cursor[:] = 0
-            size = 0
-            for group in range(out.shape[0]):
-                gone = goes[1][goes[0][group] : goes[0][group + 1]]
-                come = comes[1][comes[0][group] : comes[0][group + 1]]
-                size += turn_rows(words, counts, cursor, places, gone, -1)
-                size += turn_rows(words, counts, cursor, places, come, 1)
-                tile_sizes[cell, group] = size
-                tile[cell, group] = math.nan
-                if size == 0:
-                    continue
-                first = 1 if unbiased else 0
-                exact = place_of(size, share) if unbiased else (size - 1) * share
-                below = math.floor(exact)
-                part = exact - below
-                at = find_value(words, counts, cursor, below - first)
-                quantile = np.float64(ordered[at])
-                if part != 0.0:
-                    high = np.float64(ordered[find_next(words, at)])
-                    quantile += (high - quantile) * part
-                tile[cell, group] = quantile
+            results = tile[cell], tile_sizes[cell]
+            _follow_groups(places, ordered, comes, goes, share, unbiased, *results)
         for group in range(out.shape[0]):
             for cell in range(width):
                 out[group, left + cell] = tile[cell, group]

@@ -29,6 +29,7 @@ class Changes(NamedTuple):
 
     @property
     def groups(self) -> int:
+        """How many groups there are."""
         return self.comes[0].size - 1
 
 
