@@ -121,7 +121,7 @@ def test_harmonics_need_steps_that_tell_them_apart():
     days = np.arange(1461 * 3)
     for chosen, count, what in (
         (days[(days % 365.25 // 30.5 % 6) == 0][::30], 1, "2.* steps a year"),
-        (days[::91], 2, "some 4.* steps a year; 2 harmonics of the year need 5"),
+        (days[::91], 2, "some 4.* steps a year, and 2 harmonics of the year need 5"),
         (days[::365], 1, "1 steps a year"),
         (days[:1], 1, "1 steps a year"),
         (days[days % 365.25 < 60], 1, "so small a part of the year"),

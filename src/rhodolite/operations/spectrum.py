@@ -191,16 +191,19 @@ def _check_harmonics(dataset: Dataset, axis: TimeAxis, count: int) -> None:
     years = np.sort(axis.decimal_years)
     apart = np.diff(years)
     rate = 1 / float(np.median(apart)) if apart.size else 1.0
+    asked = f"{count} harmonics of the year need"
+    fewer = ", or ask for fewer with --harmonics"
+    if count == 1:
+        asked, fewer = "a harmonic of the year needs", ""
     if rate < 2 * count + _NEARLY_ONE:
         raise DataError(
-            f"{dataset.label} has some {rate:.3g} steps a year; {count} harmonics of the year need "
-            f"{2 * count + 1} or more, so ask for fewer with --harmonics, or for data of shorter "
-            "steps"
+            f"{dataset.label} has some {rate:.3g} steps a year, and {asked} {2 * count + 1} or "
+            f"more; take more months, or data of shorter steps{fewer}"
         )
     if not can_tell_apart(years % 1.0, count):
         raise DataError(
             f"{dataset.label}: the steps lie in so small a part of the year that they do not tell "
-            f"{count} harmonics of it apart; ask for fewer with --harmonics, or take more months"
+            f"its mean and {count} of its harmonics apart; take more months{fewer}"
         )
 
 

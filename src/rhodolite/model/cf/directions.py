@@ -14,9 +14,11 @@ _ANGLE = re.compile(r"(?:arc_?)?deg(?:ree)?s?\b|rad(?:ian)?s?\b|°", re.IGNORECA
 
 
 def is_direction(variable: Variable) -> bool:
-    """Return whether values are angles from north, by the names and the units of a variable."""
-    names = (variable.attributes.get(key, "") for key in ("standard_name", "long_name"))
-    words = " ".join(map(str, names)).replace("_", " ").lower()
+    """Return whether values are angles from north, by the words and the units of a variable."""
+    # A formula that gives a direction stands in the comment.
+    keys = ("standard_name", "long_name", "comment")
+    texts = (str(variable.attributes.get(key, "")) for key in keys)
+    words = " ".join(texts).replace("_", " ").lower()
     units = variable.units or ""
     is_angle = _ANGLE.match(units) is not None and convertible(units, "degree")
     return is_angle and _WORDS.search(words) is not None
