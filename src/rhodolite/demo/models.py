@@ -20,6 +20,7 @@ from rhodolite.demo.parts import (
     monthly_time,
 )
 from rhodolite.demo.signals import SIGNALS
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Packing, Storage
 from rhodolite.regions.coastlines import land_at
@@ -131,7 +132,7 @@ def _fields(model: Model) -> tuple[Array, Array]:
     season = -np.cos(2 * np.pi * (steps % 12 - 0.5) / 12)[:, None, None]
     decades = (steps / 120)[:, None, None]
     sine = np.sin(np.radians(model.latitudes))[:, None]
-    land = land_at(*np.meshgrid((model.longitudes + 180) % 360 - 180, model.latitudes))
+    land = land_at(*np.meshgrid(shortest_turn(model.longitudes), model.latitudes))
     # The mean of 0.5 + 1.5 sin^2 over the sphere is 1, so the globe warms by what is asked for.
     warming = model.warming * decades * (0.5 + 1.5 * sine**2)
     cold = Weather(

@@ -13,6 +13,7 @@ from dataclasses import replace
 import numpy as np
 
 from rhodolite.arrays import Transposed
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.vocabulary import (
     CALENDARS_LIKE_TODAYS,
@@ -132,10 +133,7 @@ def _in_the_order_of(dataset: Dataset, theirs: Coordinate, ours: Coordinate) -> 
     turns = np.zeros(there.size)
     if ours.role is Role.LONGITUDE:
         order = np.array(
-            [
-                int(np.argmin(np.abs((there - value + 180) % 360 - 180)))
-                for value in here
-            ]
+            [int(np.argmin(np.abs(shortest_turn(there - value)))) for value in here]
         )
         turns = np.round((here - there[order]) / 360.0) * 360.0
     else:

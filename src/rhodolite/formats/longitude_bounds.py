@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from rhodolite.arrays import InMemory
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 
@@ -27,7 +28,7 @@ def put_bounds_around(dataset: Dataset) -> Dataset:
     apart = (middles < low - _SLACK) | (middles > high + _SLACK)
     if not apart.any():
         return dataset
-    near = middles + (bounds - middles + 180.0) % 360.0 - 180.0
+    near = middles + shortest_turn(bounds - middles)
     stored = coordinate.bounds_variable
     around = np.where(apart, near, bounds).reshape(stored.shape)
     limits = stored.replace(data=InMemory(around), missing=None)

@@ -162,4 +162,48 @@ def from_rotated(
         np.arctan2(x * np.cos(tilt) + z * np.sin(tilt), np.hypot(ahead, aside))
     )
     east = np.degrees(np.arctan2(aside, ahead)) + pole_longitude
-    return north, (east + 180.0) % 360.0 - 180.0
+    return north, shortest_turn(east)
+
+
+def shortest_turn(degrees: Any) -> Any:
+    """Return angles without whole turns, from -180 up to but not including 180.
+
+    Parameters
+    ----------
+    degrees : float or ndarray
+        Longitudes, or differences of them, in degrees.
+
+    Returns
+    -------
+    float or ndarray
+        Of the same shape; positive to the east.
+
+    Examples
+    --------
+    >>> shortest_turn(350.0 - 10.0), shortest_turn(np.array([190.0, 180.0])).tolist()
+    (-20.0, [-170.0, -180.0])
+    """
+    return (degrees + 180.0) % 360.0 - 180.0
+
+
+def eastward_from(west: Any, longitudes: Any) -> Any:
+    """Return longitudes as they are met on the way east, less than a turn from where it begins.
+
+    Parameters
+    ----------
+    west : float or ndarray
+        Where the way begins, in degrees east.
+    longitudes : float or ndarray
+        In degrees east, in any turn.
+
+    Returns
+    -------
+    float or ndarray
+        From `west` up to but not including ``west + 360``.
+
+    Examples
+    --------
+    >>> eastward_from(-10.0, np.array([350.0, 340.0])).tolist()
+    [-10.0, 340.0]
+    """
+    return west + (longitudes - west) % 360.0

@@ -10,6 +10,7 @@ import numpy as np
 
 from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError, warn
+from rhodolite.kernels.sphere import eastward_from
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
@@ -312,7 +313,7 @@ def _turned(dataset: Dataset, wanted: Longitudes) -> Dataset:
     west = 0.0 if wanted is Longitudes.FROM_ZERO else -180.0
     coordinate = dataset.need(Role.LONGITUDE)
     if is_region(coordinate.values):
-        west += (np.unwrap(coordinate.values, period=360.0).min() - west) % 360.0
+        west = eastward_from(west, np.unwrap(coordinate.values, period=360.0).min())
     around = LongitudeRange(west, west + 360.0)
     indices, turns = longitude_indices(coordinate, around)
     turned = turn_longitudes(take_cells(dataset, Role.LONGITUDE, indices), turns)

@@ -9,6 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.sphere import eastward_from
+
 Line = NDArray[np.float64]
 """Vertices in degrees east and north, shape (n, 2)."""
 
@@ -100,7 +102,7 @@ def within_any(
     for polygon in shapes:
         west, south, right, north = polygon.bounds
         # Polygons across the dateline run beyond 180; count longitudes from each one's west end.
-        east = west + (longitudes - west) % 360.0
+        east = eastward_from(west, longitudes)
         near = (east <= right) & (latitudes >= south) & (latitudes <= north)
         if near.any():
             shapely.prepare(polygon)

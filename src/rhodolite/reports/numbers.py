@@ -13,6 +13,7 @@ import numpy as np
 from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.parts.curves import cycle_of
 from rhodolite.errors import RhodoliteError, collecting
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.range_text import format_latitude, format_longitude
@@ -275,7 +276,7 @@ def _place(value: Any, role: Role | None) -> str:
     if role is Role.LATITUDE:
         return format_latitude(float(value))
     if role is Role.LONGITUDE:
-        return format_longitude((float(value) + 180) % 360 - 180)
+        return format_longitude(shortest_turn(float(value)))
     return f"{value:g}" if isinstance(value, (float, np.floating)) else str(value)
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.kernels.great_circles import unit_vectors
+from rhodolite.kernels.sphere import eastward_from
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges
@@ -87,7 +88,7 @@ class Grid:
         """Return the column of each longitude of a regular grid; -1 where there is none."""
         edges = self._edges[1]
         west = edges.min()
-        return _cells(edges, (np.asarray(longitudes) - west) % 360.0 + west)
+        return _cells(edges, eastward_from(west, np.asarray(longitudes)))
 
     def nearest(self, latitudes: Array, longitudes: Array) -> Array:
         """Return the flat index of the nearest cell of a two-dimensional grid to each position; -1

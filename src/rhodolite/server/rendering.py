@@ -15,6 +15,7 @@ from PIL import Image
 
 from rhodolite.arrays import Array
 from rhodolite.drawing.parts.colour_scale import colours
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.space.axis_cells import covers_globe
 from rhodolite.model.units.udunits import pretty
@@ -77,14 +78,14 @@ def _neighbours(
     centre, from 0 to 1; `turns` where places a turn apart are the same."""
     gap = places - centres[cells]
     if turns:
-        gap = (gap + 180) % 360 - 180
+        gap = shortest_turn(gap)
     rising = 1 if len(centres) < 2 or centres[1] > centres[0] else -1
     beside = cells + np.where(gap * rising >= 0, 1, -1)
     count = len(centres)
     beside = beside % count if wraps else np.clip(beside, 0, count - 1)
     width = centres[beside] - centres[cells]
     if turns:
-        width = (width + 180) % 360 - 180
+        width = shortest_turn(width)
     share = np.where(width == 0, 0.0, gap / np.where(width == 0, 1.0, width))
     return beside, np.clip(share, 0, 1)
 

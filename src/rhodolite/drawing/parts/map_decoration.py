@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.space.mesh import Mesh
 
 
@@ -27,7 +28,7 @@ def cut_near(mesh: Mesh, wanted: float) -> float:
     """
     if mesh.longitude_edges is None:
         return wanted
-    apart = (mesh.longitude_edges - wanted + 180.0) % 360.0 - 180.0
+    apart = shortest_turn(mesh.longitude_edges - wanted)
     return float(wanted + apart[np.argmin(np.abs(apart))])
 
 

@@ -17,6 +17,7 @@ from rhodolite.drawing.parts.projections import (
     Polar,
     Projection,
 )
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
@@ -163,7 +164,7 @@ class MapGeometry:
         assert x is not None
         if self.plain or x[-1] < x[0] or self.polar or self.east - self.west < 359.9:
             return x, lambda values: values
-        first = int(np.argmin(np.abs((x[:-1] - self.west + 180.0) % 360.0 - 180.0)))
+        first = int(np.argmin(np.abs(shortest_turn(x[:-1] - self.west))))
         widths = np.diff(x)
         turned = self.west + np.concatenate(
             [[0.0], np.cumsum(np.concatenate([widths[first:], widths[:first]]))]

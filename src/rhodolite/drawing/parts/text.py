@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
@@ -42,7 +43,7 @@ def degrees_north(value: float) -> str:
 
 def degrees_east(value: float) -> str:
     """Write a longitude for an axis, such as 20°W, in either convention."""
-    turned = (value + 180) % 360 - 180
+    turned = shortest_turn(value)
     if turned in (0, -180):  # which are neither east nor west
         return f"{abs(turned):g}°"
     return f"{abs(turned):g}°{'E' if turned > 0 else 'W'}"

@@ -8,7 +8,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
-from rhodolite.kernels.sphere import widths, zone_areas
+from rhodolite.kernels.sphere import shortest_turn, widths, zone_areas
 from rhodolite.model.axes import Coordinate, Role
 
 _FURTHEST = {Role.LATITUDE: 90.1, Role.LONGITUDE: 3600.0}
@@ -210,7 +210,7 @@ def joins_up(coordinate: Coordinate) -> bool:
     ordered = bounds if _same_direction(bounds, coordinate.values) else bounds[:, ::-1]
     apart = np.abs(ordered[1:, 0] - ordered[:-1, 1])
     if coordinate.role == Role.LONGITUDE:
-        apart = np.minimum(apart % 360, -apart % 360)
+        apart = np.abs(shortest_turn(apart))
     return bool(apart.max() <= _joint(ordered))
 
 

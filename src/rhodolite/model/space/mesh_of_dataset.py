@@ -6,6 +6,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.errors import DataError
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.kernels.spherical_cells import corners_between
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
@@ -138,7 +139,7 @@ def _axes_in_disguise(
     each, as they are where it has one; None for other grids."""
     for turned in (False, True):
         north, east = (part.T if turned else part for part in (latitudes, longitudes))
-        off = (east - east[:1] + 180.0) % 360.0 - 180.0
+        off = shortest_turn(east - east[:1])
         if np.ptp(north, axis=1).max() > _SAME or np.abs(off).max() > _SAME:
             continue
         bounds = [
@@ -168,7 +169,5 @@ def _run_along_axes(latitudes: Array, longitudes: Array) -> bool:
     """Return whether all edges between corners run along parallels and meridians, as those of a
     grid of latitudes and longitudes do that is written with two dimensions each."""
     north = np.abs(np.roll(latitudes, -1, axis=-1) - latitudes)
-    east = np.abs(
-        (np.roll(longitudes, -1, axis=-1) - longitudes + 180.0) % 360.0 - 180.0
-    )
+    east = np.abs(shortest_turn(np.roll(longitudes, -1, axis=-1) - longitudes))
     return bool(np.nanmax(np.minimum(north, east)) <= _SAME)

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Aligned, Array, Selected
 from rhodolite.errors import DataError, nearest_names
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible
@@ -233,10 +234,10 @@ def _matching_order(
 
 
 def _apart(role: Role, first: Array, second: Array) -> Array:
-    apart = np.abs(first - second)
-    return np.asarray(
-        np.minimum(apart % 360, -apart % 360) if role is Role.LONGITUDE else apart
-    )
+    apart = first - second
+    if role is Role.LONGITUDE:
+        apart = shortest_turn(apart)
+    return np.asarray(np.abs(apart))
 
 
 def _ends(values: Array) -> str:

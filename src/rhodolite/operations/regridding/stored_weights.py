@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
+from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
@@ -111,7 +112,7 @@ def read_weights(dataset: Dataset, source: Mesh) -> StoredWeights:
         )
     apart = (
         np.abs(centres[0] - source.centres[0]),
-        np.abs((centres[1] - source.centres[1] + 180) % 360 - 180),
+        np.abs(shortest_turn(centres[1] - source.centres[1])),
     )
     if max(np.nanmax(part) for part in apart) > 1e-4:
         raise DataError(

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
-from rhodolite.kernels.sphere import cell_with
+from rhodolite.kernels.sphere import cell_with, eastward_from, shortest_turn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
@@ -199,11 +199,11 @@ def longitude_cell(coordinate: Coordinate, wanted: float) -> int | None:
     """Return the column whose cell holds a longitude; None where none does."""
     edges = cell_edges(coordinate)
     west = min(edges[0], edges[-1])
-    at = cell_with(edges, west + (wanted - west) % 360.0)
+    at = cell_with(edges, eastward_from(west, wanted))
     if at is None and covers_globe(
         coordinate.values
     ):  # rounding left a gap between last and first
-        return int(np.argmin(np.abs((coordinate.values - wanted + 180) % 360 - 180)))
+        return int(np.argmin(np.abs(shortest_turn(coordinate.values - wanted))))
     return at
 
 
