@@ -9,9 +9,14 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import run_here
-from rhodolite import Relevel, Summarise
-from rhodolite.errors import DataError, UsageError
+from rhodolite import Relevel, Subset, Summarise
+from rhodolite.arrays import InMemory
+from rhodolite.errors import DataError, RhodoliteWarning, UsageError
 from rhodolite.kernels.vertical_interpolation import first_crossing
+from rhodolite.model.axes import Role
+from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.level_direction import grows_down
+from rhodolite.model.variable import Variable
 
 PRESSURES = np.array([1000.0, 850.0, 700.0, 500.0, 300.0])
 
@@ -127,3 +132,64 @@ def test_pressures_become_heights_by_what_a_variable_says(tmp_path, units, facto
         Relevel(to="500m", by="ta")(data)
     with pytest.raises(UsageError, match="--find"):
         Relevel(to="500m", find="ta < 0degC")
+
+
+DEPTHS = np.array([5.0, 15.0, 40.0, 120.0])
+
+
+def sea(counted):
+    """The same water, with levels as different makers count them."""
+    sign = -1.0 if counted.startswith("height") else 1.0
+    name = {"depth by name": "deptht"}.get(counted, "depth")
+    about = {"height up": {"positive": "up"}, "depth down": {"positive": "down"}}
+    levels = Variable(
+        name,
+        (name,),
+        InMemory(sign * DEPTHS),
+        {"units": "m", **about.get(counted, {})},
+    )
+    values = np.stack([20.0 - 0.1 * DEPTHS, 12.0 - 0.05 * DEPTHS], axis=1)
+    water = Variable("thetao", (name, "x"), InMemory(values), {"units": "degC"})
+    return Dataset({v.name: v for v in (levels, water)})
+
+
+@pytest.mark.parametrize(
+    "counted", ["depth down", "depth by name", "height up", "height without a word"]
+)
+@pytest.mark.parametrize(
+    ("step", "expected"),
+    [
+        (Relevel(to="10m,100m"), [[19, 11.5], [10, 7]]),
+        (Relevel(to="-100m,-10m"), [[10, 7], [19, 11.5]]),
+        (Subset(level="10m..50m"), [[18.5, 11.25], [16, 10]]),
+        (Subset(level="..15m"), [[19.5, 11.75], [18.5, 11.25]]),
+        (Subset(level="-40m"), [[16, 10]]),
+        (Summarise(over="level"), [13.75, 8.875]),
+    ],
+)
+@pytest.mark.filterwarnings("ignore:.*is counted")
+def test_levels_below_the_surface_are_met_however_they_are_counted(
+    counted, step, expected
+):
+    water = sea(counted)
+    np.testing.assert_allclose(step(water)["thetao"].values(), expected, rtol=1e-7)
+    found = Relevel(find="thetao differs 1degC from 15m")(water)
+    (depth,) = (v for n, v in found.variables.items() if n.startswith("first"))
+    np.testing.assert_allclose(np.abs(depth.values()), [25, 35], rtol=1e-9)
+    assert grows_down(water.need(Role.LEVEL)) == counted.startswith("depth")
+    apart = rhodolite.Compare(with_=sea("depth down"))(water)
+    assert not apart["thetao_difference"].values().any()
+
+
+def test_levels_in_the_other_sense_are_said_and_those_beyond_refused():
+    with pytest.warns(
+        RhodoliteWarning, match="counted upward, so 15 m is taken for -15"
+    ):
+        Subset(level="15m")(sea("height up"))
+    for counted in ("depth down", "height up"):
+        with pytest.raises(
+            DataError, match="200 m lies beyond the levels that there are"
+        ):
+            Relevel(find="thetao differs 1degC from 200m")(sea(counted))
+    with pytest.raises(DataError, match="no such level"):
+        Subset(level="-40m")(column([1.0, 2.0], levels=[2.0, 40.0], level="height"))

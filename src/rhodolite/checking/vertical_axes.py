@@ -7,17 +7,8 @@ from collections.abc import Iterator
 from rhodolite.checking.finding import Finding, error
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.units.udunits import convertible, is_pressure
-from rhodolite.model.variable import Variable
-
-_UPWARD = (
-    "height",
-    "altitude",
-    "geopotential_height",
-    "height_above_mean_sea_level",
-    "height_above_geopotential_datum",
-    "height_above_reference_ellipsoid",
-)
+from rhodolite.model.space.level_direction import usual_direction
+from rhodolite.model.units.udunits import is_pressure
 
 
 def direction(dataset: Dataset) -> Iterator[Finding]:
@@ -53,21 +44,6 @@ def direction(dataset: Dataset) -> Iterator[Finding]:
             "CF 4.3",
             ("--set", f"{name}:positive={usual}"),
         )
-
-
-def usual_direction(variable: Variable) -> str | None:
-    """Return which way the numbers of a vertical coordinate grow, as far as its quantity says
-    so."""
-    standard_name = str(variable.attributes.get("standard_name", ""))
-    if is_pressure(variable.units or "") or standard_name == "depth":
-        return "down"
-    if standard_name in _UPWARD:
-        return "up"
-    if convertible(variable.units or "", "m") and not standard_name:
-        return {"depth": "down", "height": "up", "altitude": "up"}.get(
-            variable.name.lower()
-        )
-    return None
 
 
 CHECKS = (direction,)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -13,7 +14,7 @@ from rhodolite.arrays import Array, Engine, read_small
 from rhodolite.model.cf.cell_bounds import why_no_bounds
 from rhodolite.model.space.precision import slack
 from rhodolite.model.time.time_units import counts_from_a_date
-from rhodolite.model.units.udunits import is_pressure
+from rhodolite.model.units.udunits import convertible, is_pressure
 from rhodolite.model.variable import Variable
 
 
@@ -78,6 +79,7 @@ _NAMES = {
         "z",
     },
 }
+_HEIGHTS = re.compile(r"(depth|height|altitude).")
 
 
 @dataclass(frozen=True, eq=False)
@@ -172,6 +174,9 @@ def find_role(variable: Variable) -> Role | None:
     if numeric and units not in ("", "1", "degrees", "degree") and is_pressure(units):
         return Role.LEVEL
     name = variable.name.lower()
+    if variable.dimensions == (variable.name,) and _HEIGHTS.match(name):
+        # Such as depth_below_sea or depthT.
+        return Role.LEVEL if convertible(units or "1", "m") else None
     return next((role for role, names in _NAMES.items() if name in names), None)
 
 

@@ -118,9 +118,13 @@ class Relevel(Operation):
                 f"--to {self.to}: the levels are {kind} (in {vertical.units}), which {units} "
                 "cannot be converted to"
             )
-        levels = _in_order(np.array(self.to.values), vertical)
-        converted = np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
-        return levels, vertical.nearest(converted), units
+        typed = np.array(self.to.values)
+        converted = np.asarray(convert(typed, units, vertical.units), dtype=np.float64)
+        counted = vertical.counted(converted)
+        turned = counted is not converted
+        levels = _in_order(-typed if turned else typed, vertical)
+        wanted = np.asarray(convert(levels, units, vertical.units), dtype=np.float64)
+        return levels, vertical.nearest(wanted), units
 
     def _is_logarithmic(self, vertical: Vertical, wanted: Array) -> bool:
         """Return whether lines are straight in the logarithm of pressure."""
@@ -136,15 +140,11 @@ class Relevel(Operation):
     def _warn_of_ends(self, vertical: Vertical, wanted: Array, units: str) -> None:
         if vertical.values is None or self.extrapolate:
             return
-        low, high = vertical.values.min(), vertical.values.max()
-        beyond = (wanted < low - vertical.slack) | (wanted > high + vertical.slack)
+        beyond = vertical.beyond(wanted)
         if beyond.all():
-            ends = " to ".join(
-                f"{float(convert(end, vertical.units, units)):g}" for end in (low, high)
-            )
             raise DataError(
-                f"--to {self.to}: all lie beyond the levels that there are ({ends} {units}); "
-                "--extrapolate goes on beyond them"
+                f"--to {self.to}: all lie beyond the levels that there are "
+                f"({vertical.ends_in(units)} {units}); --extrapolate goes on beyond them"
             )
         if beyond.any():
             listed = ", ".join(

@@ -28,15 +28,15 @@ from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.selection import curvilinear
 from rhodolite.operations.selection.indices import (
     latitude_indices,
-    level_indices,
     longitude_indices,
     position_indices,
     take_cells,
     take_steps,
     time_indices,
-    value_indices,
 )
+from rhodolite.operations.selection.level_indices import level_indices
 from rhodolite.operations.selection.region_mask import cut_regions
+from rhodolite.operations.selection.value_indices import value_indices
 from rhodolite.operations.time_groups.local_time import in_local_time
 
 _SHORT = {

@@ -16,9 +16,9 @@ from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import cells_within
 from rhodolite.operations.selection.indices import (
     latitude_indices,
-    level_indices,
     longitude_indices,
 )
+from rhodolite.operations.selection.level_indices import level_indices
 from rhodolite.server.layers import Layer
 from rhodolite.server.limits import Refused
 

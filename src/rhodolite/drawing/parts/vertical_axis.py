@@ -10,16 +10,7 @@ from rhodolite.arrays import Array
 from rhodolite.drawing.parts.text import capitalise, with_units
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate
-from rhodolite.model.units.udunits import is_pressure
-
-
-def goes_down(coordinate: Coordinate) -> bool:
-    """Return whether a vertical coordinate grows downwards, as pressure and depth do."""
-    variable = coordinate.variable
-    named = f"{variable.attributes.get('standard_name', '')} {coordinate.name}".lower()
-    if "positive" in variable.attributes:
-        return str(variable.attributes["positive"]).lower() == "down"
-    return is_pressure(variable.units or "") or "depth" in named
+from rhodolite.model.space.level_direction import grows_down
 
 
 def set_up(axes: Any, coordinate: Coordinate, *, logarithmic: bool) -> None:
@@ -49,7 +40,7 @@ def set_up(axes: Any, coordinate: Coordinate, *, logarithmic: bool) -> None:
         axes.minorticks_off()
     axes.yaxis.set_major_formatter(lambda value, _: f"{value:g}".replace("-", "−"))
     axes.set_ylim(values.min(), values.max())
-    if goes_down(coordinate):
+    if grows_down(coordinate):
         axes.invert_yaxis()
     axes.set_ylabel(
         with_units(capitalise(coordinate.variable.quantity), coordinate.variable.units),

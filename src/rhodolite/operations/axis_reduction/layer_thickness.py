@@ -8,6 +8,7 @@ from rhodolite.arrays import Array
 from rhodolite.errors import warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.level_direction import grows_down
 from rhodolite.model.units.udunits import convertible, is_pressure
 
 
@@ -33,26 +34,10 @@ def layer_weights(dataset: Dataset) -> tuple[Array, str]:
         return np.ones(values.size), "over levels"
     words = "over pressure"
     if not pressure:
-        words = "over height" if dataset_is_upward(dataset) else "over depth"
+        words = "over depth" if grows_down(coordinate) else "over height"
     if coordinate.bounds is not None:
         return np.abs(np.diff(coordinate.bounds, axis=1))[:, 0], words
     if values.size == 1:
         return np.ones(1), words
     steps = np.abs(np.diff(values)) / 2
     return np.append(steps, 0.0) + np.append(0.0, steps), words
-
-
-def dataset_is_upward(dataset: Dataset) -> bool:
-    """Return whether the vertical coordinate increases upwards."""
-    coordinate = dataset.need(Role.LEVEL)
-    named = str(
-        coordinate.variable.attributes.get("standard_name", coordinate.name)
-    ).lower()
-    return (
-        str(
-            coordinate.variable.attributes.get(
-                "positive", "down" if "depth" in named else "up"
-            )
-        ).lower()
-        != "down"
-    )

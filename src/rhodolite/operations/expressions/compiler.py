@@ -48,7 +48,7 @@ from rhodolite.operations.expressions.values import (
     raised,
 )
 from rhodolite.operations.expressions.weather import WEATHER, weather_value
-from rhodolite.operations.selection.indices import level_indices
+from rhodolite.operations.selection.level_indices import level_indices
 from rhodolite.plain_text import write_number
 
 _AXES = {

@@ -12,6 +12,7 @@ from rhodolite.errors import DataError, nearest_names
 from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.level_direction import counted_as
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.members import with_members_of
@@ -219,6 +220,8 @@ def _matching_order(
     units = [coordinate.variable.units or "1" for coordinate in (first, second)]
     if role is Role.LEVEL and units[0] != units[1] and convertible(units[1], units[0]):
         values = np.asarray(convert(values, units[1], units[0]), dtype=np.float64)
+    if role is Role.LEVEL:
+        values = counted_as(second, values, first)
     near = max(first.slack, second.slack, 1e-3 * float(np.ptp(first.values)))
     if first.values.size != values.size:
         return None

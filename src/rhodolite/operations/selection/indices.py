@@ -15,8 +15,6 @@ from rhodolite.model.space.axis_cells import cell_edges, covers_globe
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import (
     LatitudeRange,
-    LevelRange,
-    Levels,
     LongitudeRange,
     Position,
     format_latitude,
@@ -24,8 +22,6 @@ from rhodolite.model.space.range_text import (
 )
 from rhodolite.model.time.period_text import Months, Period, Season, Years
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.units.udunits import convert, convertible
-from rhodolite.model.variable import Variable
 from rhodolite.operations.variables.references import with_bounds
 
 Indices = NDArray[np.intp]
@@ -263,136 +259,6 @@ def time_indices(
             f"{axis.span.first} to {axis.span.last} ({axis.step})"
         )
     return steps
-
-
-def level_indices(coordinate: Coordinate, wanted: Levels) -> Indices:
-    """Return the levels asked for, in the order of the data.
-
-    Parameters
-    ----------
-    coordinate : Coordinate
-    wanted : Levels
-        What was asked for.
-
-    Raises
-    ------
-    DataError
-        If a level is not there, a range holds none, or units do not fit.
-    """
-    values, units = coordinate.values, coordinate.variable.units or "1"
-    chosen = np.zeros(values.size, dtype=bool)
-    for part in wanted.ranges:
-        ends = [
-            _level_in(end, units, coordinate.name) for end in (part.first, part.last)
-        ]
-        if part.single and ends[0] is not None:
-            close = np.abs(values - ends[0]) <= max(
-                coordinate.slack, 1e-5 * abs(ends[0]), 1e-9
-            )
-        else:
-            low, high = _sorted_ends(ends)
-            close = (values >= low - coordinate.slack) & (
-                values <= high + coordinate.slack
-            )
-        if not close.any():
-            raise DataError(_no_level(part, ends, coordinate, units))
-        chosen |= close
-    return np.flatnonzero(chosen)
-
-
-def value_indices(dataset: Dataset, dimension: str, wanted: list[str]) -> Indices:
-    """Return where values stand along any axis, in the order of the data.
-
-    Parameters
-    ----------
-    dataset : Dataset
-    dimension : str
-    wanted : list of str
-        Numbers, ranges of numbers such as `10..50`, or names where the axis has names.
-
-    Raises
-    ------
-    DataError
-        If a value is not there.
-    """
-    along = _labels_of(dataset, dimension)
-    numeric = along is not None and along.data.dtype.kind in "fiu"
-    values = np.arange(1, dataset.lengths[dimension] + 1, dtype=np.float64)
-    if along is not None:
-        values = along.values()
-    chosen = np.zeros(len(values), dtype=bool)
-    for text in wanted:
-        if along is None or numeric:
-            close = _near(values.astype(np.float64), text)
-        else:
-            close = np.array([str(value) == text for value in values])
-        if not close.any():
-            listed = ", ".join(_written(value) for value in values[:40])
-            raise DataError(
-                f"--choose {dimension}={text}: there is no such value; there are {listed}"
-            )
-        chosen |= close
-    return np.flatnonzero(chosen)
-
-
-def _labels_of(dataset: Dataset, dimension: str) -> Variable | None:
-    """Return the variable that numbers or names the values of an axis; None where there is none."""
-    along = dataset.variables.get(dimension)
-    if along is not None and along.dimensions == (dimension,):
-        return along
-    names = (v for v in dataset.variables.values() if v.dimensions == (dimension,))
-    return next((v for v in names if v.data.dtype.kind not in "fiu"), None)
-
-
-def _near(values: Array, text: str) -> NDArray[np.bool_]:
-    """Return which values a number means, or a range of them."""
-    first, dots, last = text.partition("..")
-    try:
-        low = float(first or -np.inf)
-        high = float(last or np.inf) if dots else low
-    except ValueError:
-        return np.zeros(len(values), dtype=bool)
-    slack = 1e-5 * np.maximum(np.abs(values), 1e-9)
-    return np.asarray((values >= low - slack) & (values <= high + slack))
-
-
-def _written(value: object) -> str:
-    return f"{value:g}" if isinstance(value, (float, np.number)) else str(value)
-
-
-def _no_level(
-    part: LevelRange, ends: list[float | None], coordinate: Coordinate, units: str
-) -> str:
-    values = coordinate.values
-    listed = ", ".join(f"{value:g}" for value in values[:40]) + (
-        ", ..." if values.size > 40 else ""
-    )
-    hint = ""
-    if part.single and ends[0] is not None:
-        hint = f" The nearest is {values[np.argmin(np.abs(values - ends[0]))]:g}."
-    label = f" {units}" if units != "1" else ""
-    return f"--level {part}: no such level.{hint} There are: {listed}{label}."
-
-
-def _level_in(end: tuple[float, str] | None, units: str, name: str) -> float | None:
-    if end is None:
-        return None
-    value, given = end
-    if not given or given == units:
-        return value
-    if not convertible(given, units):
-        raise DataError(
-            f"--level {value:g}{given}: the levels ({name}) are in {units}, which {given} cannot "
-            "be converted to"
-        )
-    return float(convert(value, given, units))
-
-
-def _sorted_ends(ends: list[float | None]) -> tuple[float, float]:
-    first, last = ends
-    if first is not None and last is not None:
-        return min(first, last), max(first, last)
-    return (-np.inf if first is None else first), (np.inf if last is None else last)
 
 
 def _ends(values: Array, wanted: LongitudeRange) -> tuple[float, float]:

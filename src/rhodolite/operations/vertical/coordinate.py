@@ -7,13 +7,15 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rhodolite.arrays import Aligned, Array, LazyArray, Mapped
 from rhodolite.errors import DataError
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.level_direction import as_counted
 from rhodolite.model.units.conversion import rescaling
-from rhodolite.model.units.udunits import convertible, is_pressure
+from rhodolite.model.units.udunits import convert, convertible, is_pressure
 from rhodolite.model.variable import Variable
 
 _HYBRID = "atmosphere_hybrid_sigma_pressure_coordinate"
@@ -49,8 +51,8 @@ class Vertical:
         Else what pressures are computed from.
     formula : callable or None
         Returns pressures from these, each along all dimensions of the data or of length 1.
-    slack : float
-        By how much a height may miss a level and still be meant.
+    axis : Coordinate or None
+        That of the heights, where they are the same in all columns.
     """
 
     dimension: str
@@ -58,7 +60,7 @@ class Vertical:
     values: Array | None
     terms: tuple[Variable, ...] = ()
     formula: Callable[..., Array] | None = None
-    slack: float = 0.0
+    axis: Coordinate | None = None
 
     @classmethod
     def of(cls, dataset: Dataset) -> Vertical:
@@ -86,9 +88,17 @@ class Vertical:
                 f"{dataset.label}: the levels ({coordinate.name}, in {units}) are not pressures, "
                 "heights or depths, and have no formula_terms that say how to compute them"
             )
-        return cls(
-            coordinate.dimension, units, coordinate.values, slack=coordinate.slack
-        )
+        return cls(coordinate.dimension, units, coordinate.values, axis=coordinate)
+
+    @property
+    def slack(self) -> float:
+        """By how much a height may miss a level and still be meant."""
+        return 0.0 if self.axis is None else self.axis.slack
+
+    def counted(self, wanted: Array) -> Array:
+        """Return heights that are asked for, in the units of the levels, with the sign that these
+        have."""
+        return wanted if self.axis is None else as_counted(wanted, self.axis)
 
     def nearest(self, wanted: Array) -> Array:
         """Return heights with those that are meant to be a level exactly on it, as 0.1 is in single
@@ -98,6 +108,20 @@ class Vertical:
         at = np.abs(self.values[None, :] - wanted[:, None]).argmin(axis=1)
         return np.where(
             np.abs(self.values[at] - wanted) <= self.slack, self.values[at], wanted
+        )
+
+    def beyond(self, wanted: Array) -> NDArray[np.bool_]:
+        """Return which heights lie above the highest or below the lowest level."""
+        assert self.values is not None
+        low, high = self.values.min() - self.slack, self.values.max() + self.slack
+        return np.asarray((wanted < low) | (wanted > high))
+
+    def ends_in(self, units: str) -> str:
+        """Return the lowest and highest number of a level, in words."""
+        assert self.values is not None
+        ends = (self.values.min(), self.values.max())
+        return " to ".join(
+            f"{float(convert(end, self.units, units)):g}" for end in ends
         )
 
     @property

@@ -47,7 +47,7 @@ def find_first_level(dataset: Dataset, condition: ColumnCondition) -> Variable:
     order = _from_the_surface(vertical)
     reference = None
     if condition.level is not None:
-        reference = _converted(condition.level, condition.level_units, vertical.units)
+        reference = _reference_level(condition, vertical)
     threshold = _threshold(variable, condition)
     data = FirstLevel(
         variable.floats(),
@@ -84,14 +84,22 @@ def _from_the_surface(vertical: Vertical) -> Array:
     return np.argsort(-values if vertical.pressure else np.abs(values), kind="stable")
 
 
-def _converted(number: float, units: str, own: str) -> float:
-    if not units or units == own:
-        return number
+def _reference_level(condition: ColumnCondition, vertical: Vertical) -> float:
+    """Return the level from which a difference is, as the axis counts it."""
+    assert condition.level is not None
+    own, units = vertical.units, condition.level_units or vertical.units
     if not convertible(units, own):
         raise DataError(
             f"--find: the levels are in {own}, which {units} cannot be converted to"
         )
-    return float(convert(number, units, own))
+    typed = np.array([convert(condition.level, units, own)], dtype=np.float64)
+    level = vertical.nearest(vertical.counted(typed))
+    if vertical.beyond(level).any():
+        raise DataError(
+            f"--find '{condition}': {condition.level:g} {units} lies beyond the levels that there "
+            f"are ({vertical.ends_in(units)} {units})"
+        )
+    return float(level[0])
 
 
 def _threshold(variable: Variable, condition: ColumnCondition) -> float:
