@@ -6,10 +6,25 @@ import re
 from collections.abc import Iterator
 
 from rhodolite.checking.finding import Finding, error, warning
+from rhodolite.model.cf.named_variables import (
+    lost_in,
+    mapping_of,
+    misspelled_in,
+    named_in,
+)
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.variable import Variable
 
 _KEYS = ("coordinates", *CELL_BOUNDS, "ancillary_variables")
+_SECTIONS = {
+    "bounds": "CF 7.1",
+    "climatology": "CF 7.4",
+    "ancillary_variables": "CF 3.4",
+    "cell_measures": "CF 7.2",
+    "formula_terms": "CF 4.3.3",
+    "grid_mapping": "CF 5.6",
+}
 _METHODS = (
     "point",
     "sum",
@@ -55,37 +70,38 @@ _METHOD = re.compile(
 def present(dataset: Dataset) -> Iterator[Finding]:
     """Variables that others refer to are there (CF 5, 7.1, 3.4)."""
     for variable in dataset.variables.values():
+        for key, spelled in misspelled_in(variable).items():
+            yield _misspelled(variable, key, spelled)
         for key in _KEYS:
-            words = str(variable.attributes.get(key, "")).split()
-            whole = " ".join(words)
-            if lost := [
-                word
-                for word in words
-                if word not in dataset.variables and whole not in dataset.variables
-            ]:
-                remaining = " ".join(word for word in words if word not in lost)
-                place = f"{variable.name}:{key}"
-                yield error(
-                    variable.name,
-                    f"names {', '.join(lost)} as {key}, which is not there",
-                    {
-                        "bounds": "CF 7.1",
-                        "climatology": "CF 7.4",
-                        "ancillary_variables": "CF 3.4",
-                    }.get(key, "CF 5"),
-                    ("--set", f"{place}={remaining}")
-                    if remaining
-                    else ("--remove", place),
-                )
+            if lost := lost_in(variable, key, dataset.variables.keys()):
+                yield _lost(variable, key, lost)
+
+
+def _misspelled(variable: Variable, key: str, spelled: str) -> Finding:
+    return error(
+        variable.name,
+        f"names variables as '{variable.attributes[key]}', where CF has '{spelled}'",
+        _SECTIONS.get(key, "CF 5"),
+        ("--set", f"{variable.name}:{key}={spelled}"),
+    )
+
+
+def _lost(variable: Variable, key: str, lost: list[str]) -> Finding:
+    remaining = " ".join(w for w in named_in(variable, key) if w not in lost)
+    place = f"{variable.name}:{key}"
+    return error(
+        variable.name,
+        f"names {', '.join(lost)} as {key}, which is not there",
+        _SECTIONS.get(key, "CF 5"),
+        ("--set", f"{place}={remaining}") if remaining else ("--remove", place),
+    )
 
 
 def projections(dataset: Dataset) -> Iterator[Finding]:
     """Grid mappings are there and of a known kind (CF 5.6)."""
     reported: set[str] = set()
     for variable in dataset.variables.values():
-        name = (
-            str(variable.attributes.get("grid_mapping", "")).split(":")[0].split(" ")[0]
-        )
+        name = mapping_of(variable)
         if not name or name in reported:
             continue
         reported.add(name)

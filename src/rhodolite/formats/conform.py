@@ -15,11 +15,9 @@ import numpy as np
 from rhodolite.arrays import Transposed
 from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.cf.named_variables import rename_in
 from rhodolite.model.cf.vocabulary import (
     CALENDARS_LIKE_TODAYS,
-    CELL_BOUNDS,
-    NAME_LISTS,
-    NAMED_PAIRS,
 )
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
@@ -112,12 +110,8 @@ def _new_names(theirs: Coordinate, ours: Coordinate) -> dict[str, str]:
 
 def _rename(variable: Variable, names: Mapping[str, str]) -> Variable:
     """Return a variable under its new name, along dimensions and with references of new names."""
-    references = {}
-    for key in (*NAME_LISTS, *CELL_BOUNDS, *NAMED_PAIRS):
-        if key in variable.attributes:
-            words = str(variable.attributes[key]).split()
-            references[key] = " ".join(names.get(word, word) for word in words)
-    return variable.edit(**references).replace(
+    return variable.replace(
+        attributes=rename_in(variable.attributes, names),
         name=names.get(variable.name, variable.name),
         dimensions=tuple(names.get(d, d) for d in variable.dimensions),
     )

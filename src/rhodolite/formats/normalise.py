@@ -30,6 +30,7 @@ from rhodolite.formats.rounded_times import put_back_rounded_times
 from rhodolite.formats.split_longitudes import join_split_longitudes
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
+from rhodolite.model.cf.named_variables import keep_named, lost_in, spell_names
 from rhodolite.model.cf.vocabulary import REFERENCES
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import plain_time_units
@@ -42,6 +43,7 @@ def normalise(dataset: Dataset) -> Dataset:
     assumption.
     """
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
+        _with_spelled_names,
         _with_plain_time_units,
         count_degrees,
         lay_out_observations,
@@ -66,6 +68,10 @@ def normalise(dataset: Dataset) -> Dataset:
     for doubt in dataset.axes.doubts:
         warn(f"{dataset.label}: {doubt}")
     return dataset
+
+
+def _with_spelled_names(dataset: Dataset) -> Dataset:
+    return _change_each(dataset, spell_names)
 
 
 def _with_plain_time_units(dataset: Dataset) -> Dataset:
@@ -143,24 +149,16 @@ def _with_known_units(dataset: Dataset) -> Dataset:
 
 def _without_dangling_names(dataset: Dataset) -> Dataset:
     """Drop references to variables that are not there."""
+    names = dataset.variables.keys()
 
     def change(variable: Variable) -> Variable:
         for key in REFERENCES:
-            words = str(variable.attributes.get(key, "")).split()
-            if key == "grid_mapping" and any(word.endswith(":") for word in words):
-                continue
-            lost = [word for word in words if word not in dataset.variables]
-            whole = str(variable.attributes.get(key, "")).strip()
-            if lost and whole not in dataset.variables:
+            if lost := lost_in(variable, key, names):
                 warn(
                     f"{dataset.label}: {variable.name} refers to {', '.join(lost)} as {key}, which "
                     "is not there"
                 )
-                names = [word for word in words if word not in lost]
-                variable = variable.edit(
-                    key, **({key: " ".join(names)} if names else {})
-                )
-        return variable
+        return keep_named(variable, names)
 
     return _change_each(dataset, change)
 

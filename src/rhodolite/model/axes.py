@@ -12,6 +12,8 @@ import numpy as np
 
 from rhodolite.arrays import Array, Engine, read_small
 from rhodolite.model.cf.cell_bounds import why_no_bounds
+from rhodolite.model.cf.named_variables import named_in
+from rhodolite.model.cf.vocabulary import CELL_BOUNDS
 from rhodolite.model.space.precision import slack
 from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.udunits import convertible, is_pressure
@@ -208,11 +210,6 @@ def _standard_name(variable: Variable) -> str:
     return str(variable.attributes.get("standard_name", "")).strip().lower()
 
 
-def formula_terms(variable: Variable) -> list[str]:
-    """Return the names of the variables from which a model's levels are computed (CF 4.3.3)."""
-    return str(variable.attributes.get("formula_terms", "")).split()[1::2]
-
-
 def find_axes(variables: Mapping[str, Variable]) -> Axes:
     """Sort a dataset's variables into coordinates by role, their helpers, and the data."""
     candidates, grids = _possible_coordinates(variables)
@@ -255,16 +252,18 @@ def _named_helpers(variables: Mapping[str, Variable]) -> set[str]:
     """Return the variables that others name as what describes them."""
     named: set[str] = set()
     for variable in variables.values():
-        for key in ("bounds", "climatology", "grid_mapping"):
-            named.add(str(variable.attributes.get(key, "")))
-        for key in ("coordinates", "cell_measures"):
-            named.update(str(variable.attributes.get(key, "")).split())
+        for key in (*CELL_BOUNDS, "grid_mapping", "coordinates", "cell_measures"):
+            named.update(named_in(variable, key))
         if variable.attributes.get("cf_role") == "mesh_topology":
             named.add(variable.name)
             named.update(_parts_of_mesh(variable))
         # Of the terms of a formula, fields such as the pressure at the surface are data, too.
-        terms = [name for name in formula_terms(variable) if name in variables]
-        named.update(name for name in terms if variables[name].data.ndim <= 1)
+        terms = named_in(variable, "formula_terms")
+        named.update(
+            name
+            for name in terms
+            if name in variables and variables[name].data.ndim <= 1
+        )
     return named & set(variables)
 
 

@@ -12,8 +12,9 @@ import numpy as np
 
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names, warn
-from rhodolite.model.axes import Axes, Coordinate, Role, find_axes, formula_terms
+from rhodolite.model.axes import Axes, Coordinate, Role, find_axes
 from rhodolite.model.cf.cell_methods import methods_over_time
+from rhodolite.model.cf.named_variables import mapping_of, named_in
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS, NAME_LISTS
 from rhodolite.model.read_only import as_read_only
 from rhodolite.model.time.time_axis import TimeAxis
@@ -21,6 +22,7 @@ from rhodolite.model.variable import Variable
 
 _BESIDE = (*NAME_LISTS, "grid_mapping", "cell_measures")
 """Attributes by which data name what describes them."""
+_TERMS = ("formula_terms",)
 _ADVICE = {
     Role.LATITUDE: "no latitude was found; a latitude needs units degrees_north or standard_name "
     "latitude",
@@ -226,7 +228,7 @@ class Dataset:
 
     def _projection_advice(self, role: Role) -> str:
         """Return what makes places of a projected grid; nothing where there is none."""
-        named = {str(v.attributes.get("grid_mapping", "")) for v in self.fields}
+        named = {mapping_of(v) for v in self.fields}
         mapping = next(
             (self.variables[name] for name in named if name in self.variables), None
         )
@@ -318,18 +320,18 @@ class Dataset:
         remaining = keep | describing | (listed & self.variables.keys())
         for name in list(remaining):
             bounds = self._named_by(name, CELL_BOUNDS)
-            for helper in (*bounds, *formula_terms(self.variables[name])):
+            for helper in (*bounds, *self._named_by(name, _TERMS)):
                 if helper in self.variables:
                     # Bounds of a hybrid coordinate have terms of their own.
-                    remaining |= {helper, *formula_terms(self.variables[helper])}
+                    remaining |= {helper, *self._named_by(helper, _TERMS)}
         return self.with_variables(
             v for name, v in self.variables.items() if name in remaining
         )
 
     def _named_by(self, name: str, keys: Iterable[str]) -> list[str]:
         """Return what a variable names in some of its attributes."""
-        about = self.variables[name].attributes
-        return [word for key in keys for word in str(about.get(key, "")).split()]
+        variable = self.variables[name]
+        return [word for key in keys for word in named_in(variable, key)]
 
     def _helps(self, name: str, dimensions: set[str]) -> bool:
         """Return whether a variable describes what lies along dimensions."""

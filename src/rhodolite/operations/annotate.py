@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
@@ -11,7 +10,8 @@ import numpy as np
 
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.model.attribute_edits import Place, Removals, Renames, Settings
-from rhodolite.model.cf.vocabulary import ALL_REFERENCES, LIMITS, PACKING, REFERENCES
+from rhodolite.model.cf.named_variables import keep_named, rename_in
+from rhodolite.model.cf.vocabulary import LIMITS, PACKING
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.udunits import is_unit
@@ -110,10 +110,11 @@ def _remove(dataset: Dataset, place: Place) -> Dataset:
                 f"--remove {place}: other variables run along it, so they would lose their "
                 "coordinate"
             )
+        names = dataset.variables.keys() - {variable.name}
         others = [
-            _without_references(v, variable.name)
-            for v in dataset.variables.values()
-            if v is not variable
+            keep_named(dataset.variables[name], names)
+            for name in dataset.variables
+            if name in names
         ]
         return dataset.with_variables(others)
     attributes = (
@@ -134,18 +135,6 @@ def _remove(dataset: Dataset, place: Place) -> Dataset:
     return _with(dataset, _variable(dataset, place.variable).edit(place.attribute))
 
 
-def _without_references(variable: Variable, gone: str) -> Variable:
-    """Take the name of a variable that is gone out of the attributes of another."""
-    for key in REFERENCES:
-        words = str(variable.attributes.get(key, "")).split()
-        if gone in words:
-            remaining = " ".join(word for word in words if word != gone)
-            variable = (
-                variable.edit(**{key: remaining}) if remaining else variable.edit(key)
-            )
-    return variable
-
-
 def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
     old = place.variable
     if place.attribute is not None:
@@ -158,7 +147,6 @@ def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
         old = dataset.find(old)
     if new in dataset.variables or new in dataset.lengths:
         raise DataError(f"--rename {old}={new}: the name {new} is taken already")
-    word = re.compile(rf"(?<![\w.-]){re.escape(old)}(?![\w.-])")
 
     def rename(name: str) -> str:
         return new if name == old else name
@@ -167,24 +155,12 @@ def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:
         variable.replace(
             name=rename(variable.name),
             dimensions=tuple(map(rename, variable.dimensions)),
-            attributes=_with_references(variable.attributes, word, new),
+            attributes=rename_in(variable.attributes, {old: new}),
         )
         for variable in dataset.variables.values()
     ]
     unlimited = frozenset(map(rename, dataset.unlimited))
     return dataset.with_variables(renamed_variables, unlimited=unlimited)
-
-
-def _with_references(
-    attributes: Mapping[str, Any], word: re.Pattern[str], new: str
-) -> dict[str, Any]:
-    """Return attributes in which those that name variables name one differently."""
-    changed = dict(attributes)
-    for key in ALL_REFERENCES:
-        value = changed.get(key)
-        if isinstance(value, str):
-            changed[key] = word.sub(lambda _: new, value)
-    return changed
 
 
 def _renamed_key(

@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, UsageError, warn
+from rhodolite.model.cf.named_variables import named_in
 from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
 from rhodolite.model.dataset import Dataset
@@ -258,11 +259,7 @@ def _covered_areas(
     """Return with which area each cell counts, where a region was cut out before, flattened in
     order of the cells."""
     areas_variable = dataset.variables.get(COVERED_AREA)
-    named = [
-        v
-        for v in along
-        if COVERED_AREA in str(v.attributes.get("cell_measures", "")).split()
-    ]
+    named = [v for v in along if COVERED_AREA in named_in(v, "cell_measures")]
     if (
         areas_variable is None
         or not named

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 
 from rhodolite.model.axes import Coordinate, Role
-from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS, REFERENCES
+from rhodolite.model.cf.named_variables import keep_named
+from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convertible, is_pressure
 from rhodolite.model.variable import Variable
@@ -86,22 +87,5 @@ def without_dangling_names(dataset: Dataset) -> Dataset:
     """Return a dataset none of whose variables refers to another that is not there."""
     names = dataset.variables.keys()
     return dataset.with_variables(
-        _without_dangling(variable, names) for variable in dataset.variables.values()
+        keep_named(variable, names) for variable in dataset.variables.values()
     )
-
-
-def _without_dangling(variable: Variable, names: Collection[str]) -> Variable:
-    emptied: list[str] = []
-    changed: dict[str, str] = {}
-    for key in REFERENCES:
-        words = str(variable.attributes.get(key, "")).split()
-        terms = [word for word in words if word.endswith(":")]
-        if key == "grid_mapping" and terms:
-            # One mapping for each pair of coordinates: its parts belong together.
-            continue
-        remaining = [word for word in words if word in names or word in terms]
-        if words and not remaining:
-            emptied.append(key)
-        elif len(remaining) < len(words):
-            changed[key] = " ".join(remaining)
-    return variable.edit(*emptied, **changed) if emptied or changed else variable

@@ -13,6 +13,7 @@ import numpy as np
 from rhodolite.arrays import Array, LazyArray, Region, read_small
 from rhodolite.errors import DataError, warn
 from rhodolite.kernels.sphere import from_rotated
+from rhodolite.model.cf.named_variables import mapping_of
 from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible
@@ -90,15 +91,10 @@ def _mapping(dataset: Dataset, axes: dict[str, Variable]) -> Variable | None:
     if axes.keys() != {"x", "y"}:
         return None
     for variable in dataset.variables.values():
-        words = (
-            str(variable.attributes.get("grid_mapping", "")).replace(":", " ").split()
-        )
-        if (
-            words
-            and words[0] in dataset.variables
-            and {axes["x"].name, axes["y"].name} <= set(variable.dimensions)
-        ):
-            return dataset.variables[words[0]]
+        mapping = dataset.variables.get(mapping_of(variable))
+        plane = {axes["x"].name, axes["y"].name}
+        if mapping is not None and plane <= set(variable.dimensions):
+            return mapping
     return None
 
 

@@ -17,6 +17,7 @@ from rhodolite.formats.even_axes import (
     plane_axis,
 )
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import mapping_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import AxisShape
 from rhodolite.model.space.earth_figure import WGS_84, EarthFigure
@@ -208,7 +209,7 @@ def system_of(dataset: Dataset, variable: Variable, degrees: bool) -> str:
         return "EPSG:4326" if figure == WGS_84 else figure.well_known_text()
     import pyproj
 
-    name = str(variable.attributes.get("grid_mapping", "")).split(":")[0].strip()
+    name = mapping_of(variable)
     mapping = dataset.variables.get(name)
     try:
         system = pyproj.CRS.from_cf(dict(mapping.attributes) if mapping else {})

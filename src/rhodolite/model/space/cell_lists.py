@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from rhodolite.arrays import Array, LazyArray, Region, WithoutAxis
+from rhodolite.model.cf.named_variables import named_in
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -54,7 +55,7 @@ def as_one_row(dataset: Dataset) -> Dataset:
     cells = bounds[0].dimensions[0]
     helpers = {*(dataset.axes.sites or ()), *(variable.name for variable in bounds)}
     for variable in dataset.fields:
-        helpers.update(str(variable.attributes.get("cell_measures", "")).split()[1::2])
+        helpers.update(named_in(variable, "cell_measures"))
     changed = []
     for variable in dataset.variables.values():
         on_cells = cells in variable.dimensions

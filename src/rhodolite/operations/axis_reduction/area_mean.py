@@ -19,6 +19,7 @@ from rhodolite.arrays import (
 )
 from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import pairs_in
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import area_weights
 from rhodolite.model.space.cell_lists import cell_dimension
@@ -272,8 +273,7 @@ def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
     """Return the variable of cell areas that a variable names, where it is in the dataset and
     fits.
     """
-    words = str(variable.attributes.get("cell_measures", "")).split()
-    named = dict(zip(words[::2], words[1::2], strict=False)).get("area:", "")
+    named = pairs_in(variable, "cell_measures").get("area", "")
     measure = dataset.variables.get(named)
     if (
         measure is None

@@ -6,6 +6,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
+from rhodolite.model.cf.named_variables import mapping_of
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
@@ -86,10 +87,7 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     """Return what describes the horizontal cells of a dataset: positions, bounds, axes and
     projection.
     """
-    mappings = {
-        str(v.attributes.get("grid_mapping", "")).partition(":")[0]
-        for v in dataset.fields
-    }
+    mappings = {mapping_of(v) for v in dataset.fields}
     coordinates = [
         variable
         for name, variable in dataset.variables.items()

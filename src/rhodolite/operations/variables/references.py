@@ -6,7 +6,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from rhodolite.arrays import Array, InMemory
-from rhodolite.model.cf.vocabulary import CELL_BOUNDS, NAME_LISTS, STALE_AFTER_CHANGE
+from rhodolite.model.cf.named_variables import keep_named, named_in
+from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -39,36 +40,20 @@ def without_axes(
     replaced = {extra.name for extra in new}
     remaining = [v for v in remaining if v.name not in replaced]
     # A projection that no field refers to any more describes nothing.
-    mappings = {_mapping_of(v) for v in dataset.variables.values()}
-    unused = mappings - {_mapping_of(v) for v in remaining}
+    mappings = _mappings_of(dataset.variables.values())
+    unused = mappings - _mappings_of(remaining)
     names = {v.name for v in (*remaining, *new)}
-    pointing = [_pointing_to(v, names) for v in remaining if v.name not in unused]
+    pointing = [keep_named(v, names) for v in remaining if v.name not in unused]
     return dataset.with_variables([*new, *pointing])
 
 
-def _mapping_of(variable: Variable) -> str:
-    return str(variable.attributes.get("grid_mapping", ""))
+def _mappings_of(variables: Iterable[Variable]) -> set[str]:
+    return {name for v in variables for name in named_in(v, "grid_mapping")}
 
 
 def drop_stale(variable: Variable, *more: str) -> Variable:
     """Return a variable without the attributes that new values or cells make untrue."""
     return variable.edit(*STALE_AFTER_CHANGE, "cell_measures", *more)
-
-
-def _pointing_to(variable: Variable, names: Collection[str]) -> Variable:
-    """Return a variable that lists only what there is."""
-    for key in NAME_LISTS:
-        if key in variable.attributes:
-            words = [
-                word for word in str(variable.attributes[key]).split() if word in names
-            ]
-            variable = variable.edit(key)
-            if words:
-                variable = variable.edit(**{key: " ".join(words)})
-    for key in CELL_BOUNDS:
-        if key in variable.attributes and str(variable.attributes[key]) not in names:
-            variable = variable.edit(key)
-    return variable
 
 
 def list_coordinate(variable: Variable, name: str) -> Variable:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Aligned, Array, LazyArray, Mapped
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.cf.named_variables import pairs_in
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.level_direction import as_counted
 from rhodolite.model.units.conversion import rescaling
@@ -176,11 +177,7 @@ class Vertical:
 def _compute_pressures(
     dataset: Dataset, variable: Variable, dimension: str, named: str
 ) -> Vertical:
-    words = str(variable.attributes["formula_terms"]).replace(":", ": ").split()
-    terms = {
-        key.rstrip(":"): name
-        for key, name in zip(words[::2], words[1::2], strict=False)
-    }
+    terms = pairs_in(variable, "formula_terms")
     lacking = [name for name in terms.values() if name not in dataset.variables]
     if lacking:
         raise DataError(
