@@ -13,7 +13,9 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import make_dataset, write_plain
 from rhodolite import Aggregate, Calc, DataError
+from rhodolite.arrays import InMemory
 from rhodolite.model.units.udunits import convert
+from rhodolite.model.variable import Variable
 
 pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
 
@@ -137,3 +139,72 @@ def test_scales_of_temperature_are_converted_as_decimals_are(units, number):
             assert converted == pytest.approx(expected, rel=1e-12, abs=1e-12)
         if {units, other} & {"degC", "degF"} and units != other:
             assert converted == expected
+
+
+@pytest.mark.parametrize("kind", ["f4", "f8", "i2"])
+@pytest.mark.parametrize(
+    "typed", ["30.3", "30.3degC", "30.3 [degC]", "30.3 °C", "86.54degF", "303.45 K"]
+)
+def test_a_threshold_is_the_same_wherever_it_is_typed(tmp_path, kind, typed):
+    """Values of 0.1 to 40 degC, each once, in a field, a column of levels and a series."""
+    numbers = np.random.default_rng(4).permutation(np.arange(1, 401))
+    about = {"units": "degC"} | ({"scale_factor": 0.1} if kind == "i2" else {})
+    values = numbers if kind == "i2" else (numbers / 10).astype(kind)
+    path = write_plain(
+        tmp_path / "a.nc",
+        values.reshape(-1, 1, 1),
+        kind=kind,
+        times=np.arange(400),
+        name="tas",
+        attributes=about,
+    )
+    data, above = rhodolite.read(path), int((numbers > 303).sum())
+    counted = data.aggregate(to="400days", statistic=f"count-above {typed}")
+    assert counted["tas"].values().sum() == above
+    assert len(data.subset(when=f"{path}:tas > {typed}").dates) == above
+    peaks = data.extremes(above=typed, apart=1, samples=0, min_values=10)
+    clusters = (np.diff((numbers > 303).astype(int), prepend=0) == 1).sum()
+    rate = clusters / (400 / 365.9)
+    np.testing.assert_allclose(peaks["tas_rate"].values(), rate, rtol=3e-3)
+    column = data["tas"].replace(dimensions=("plev", "lat", "lon"))
+    levels = Variable("plev", ("plev",), InMemory(np.arange(1000.0, 600, -1)))
+    dataset = data.with_variables(
+        [column, levels.edit(units="hPa"), data["lat"], data["lon"]]
+    )
+    first = np.flatnonzero(numbers > 303)[0]
+    found = dataset.relevel(find=f"tas > {typed}")["first_plev"].values()
+    assert 1000 - first <= found.item() < 1001 - first
+
+
+@pytest.mark.parametrize("units", ["mm/day", "kg m-2 s-1", "mm"])
+@pytest.mark.parametrize("typed", ["20mm", "20 [kg m-2]", "2cm", "20mm/day", "20"])
+def test_the_onset_of_rains_takes_an_amount(rng, units, typed):
+    """Of three days, so that a rate would be another; a number alone is one in the units of
+    amounts."""
+    rain = rng.gamma(0.5, 7.0, (730, 1, 1))
+    per = {"mm/day": 1.0, "kg m-2 s-1": 1 / 86400, "mm": 1.0}[units]
+    data = rhodolite.from_arrays(
+        {"pr": rain * per},
+        {
+            "time": np.datetime64("2001-01-01") + np.arange(730),
+            "lat": [50.0],
+            "lon": [0.0],
+        },
+        units={"pr": units},
+    )
+    if typed == "20mm/day" or (typed == "20" and units != "mm"):
+        with pytest.raises(DataError, match="write an amount: rain-onset 20mm"):
+            data.indicator(kind=f"rain-onset {typed}", rain="pr")
+        return
+    found = data.indicator(kind=f"rain-onset {typed}", rain="pr")
+    (name,) = (n for n in found if n.endswith("_day"))
+    days = rain[:365, 0, 0]
+    sums = days + np.append(days[1:], 0) + np.append(days[2:], [0, 0])
+    dry = np.array([_longest(days[at : at + 31] < 1) for at in range(330)])
+    onset = np.flatnonzero((days[:330] >= 1) & (sums[:330] >= 20) & (dry <= 7))[0] + 1
+    assert found[name].values()[0].item() == onset
+
+
+def _longest(flags):
+    lengths = [len(run) for run in "".join("x" if f else " " for f in flags).split()]
+    return max(lengths, default=0)

@@ -7,10 +7,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.thresholds import beyond
+
 Array = NDArray[Any]
 
 
-def find_peaks(values: Array, threshold: Array, apart: int) -> Array:
+def find_peaks(values: Array, threshold: Array, apart: int, dtype: str = "f8") -> Array:
     """Return the largest value of each cluster over a threshold, and NaN at all other times.
 
     Parameters
@@ -20,6 +22,8 @@ def find_peaks(values: Array, threshold: Array, apart: int) -> Array:
     threshold : ndarray of float64, shape (*cells)
     apart : int
         Steps in a row not over the threshold that part clusters.
+    dtype : {"f4", "f8"}
+        Type in which values are compared with the threshold.
 
     Notes
     -----
@@ -39,7 +43,7 @@ def find_peaks(values: Array, threshold: Array, apart: int) -> Array:
     place = np.full(flat.shape[1], -1)
     since = np.full(flat.shape[1], apart)
     for step, row in enumerate(flat):
-        over = row > limit
+        over = beyond(row, limit, dtype, below=False)
         begins = over & (since >= apart)
         highest = np.where(place >= 0, flat[place, cells], -np.inf)
         goes_on = over & ~begins & (row > highest)

@@ -30,14 +30,14 @@ def in_precision(values: Array | float, dtype: str) -> Array:
 
 
 def beyond(
-    values: Array, threshold: float, dtype: str, *, below: bool
+    values: Array, threshold: Array | float, dtype: str, *, below: bool
 ) -> NDArray[np.bool_]:
     """Return which values lie above (or below) a threshold; missing ones do not.
 
     Parameters
     ----------
     values : ndarray of float, any shape
-    threshold : float
+    threshold : float or ndarray
     dtype : {"f4", "f8"}
         Type in which both are compared.
     below : bool

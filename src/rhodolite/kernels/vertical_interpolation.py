@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from rhodolite.kernels.thresholds import beyond
+
 Array = NDArray[Any]
 
 
@@ -75,7 +77,13 @@ def at_levels(
 
 
 def first_crossing(
-    values: Array, heights: Array, threshold: float, *, above: bool, or_equal: bool
+    values: Array,
+    heights: Array,
+    threshold: float,
+    *,
+    above: bool,
+    or_equal: bool,
+    dtype: str = "f8",
 ) -> Array:
     """Return the height at which values lie beyond a threshold for the first time.
 
@@ -89,6 +97,8 @@ def first_crossing(
         Whether values have to lie above it, and not below.
     or_equal : bool
         Whether values on it count.
+    dtype : {"f4", "f8"}
+        Type in which they are compared.
 
     Returns
     -------
@@ -103,10 +113,10 @@ def first_crossing(
     >>> float(first_crossing(column, heights, 0.0, above=False, or_equal=False))
     125.0
     """
-    beyond = values > threshold if above else values < threshold
+    meets = beyond(values, threshold, dtype, below=not above)
     if or_equal:
-        beyond |= values == threshold
-    first = beyond.argmax(axis=0)
+        meets |= values == threshold
+    first = meets.argmax(axis=0)
     before = np.maximum(first - 1, 0)
     y0, y1 = _take(values, before), _take(values, first)
     x0, x1 = heights[before], heights[first]
@@ -114,7 +124,7 @@ def first_crossing(
     # Without a level before it, or with a missing one, the level itself is all that is known.
     known = (first > 0) & ~np.isnan(y0) & (y1 != y0)
     np.divide(threshold - y0, y1 - y0, out=part, where=known)
-    return np.where(beyond.any(axis=0), x0 + part * (x1 - x0), np.nan)
+    return np.where(meets.any(axis=0), x0 + part * (x1 - x0), np.nan)
 
 
 def _take(of: Array, index: Array) -> Array:

@@ -29,7 +29,7 @@ from rhodolite.operations.pairing.cells import counterpart, in_line
 from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.parameters.shares import check_coverage, check_pool
-from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.threshold import Threshold
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,
@@ -250,8 +250,7 @@ def _trace_in_units_of(variable: Variable) -> float:
     """Return the amount below which there is no rain; 0 where the units do not tell it."""
     for text in (f"{_TRACE}/day", _TRACE):
         try:
-            threshold = Measure.parse(f"count-above {text}").within(variable).threshold
+            return Threshold.parse(text).within(variable, text)
         except DataError:
             continue
-        return threshold or 0.0
     return 0.0

@@ -226,7 +226,14 @@ class Extremes(Operation):
             amount = self.above.within(variable)
         likelihood = self.method is FitMethod.LIKELIHOOD
         return OverThreshold(
-            *shared, axis.order, years, share, amount, self.apart, likelihood
+            *shared,
+            axis.order,
+            years,
+            share,
+            amount,
+            self.apart,
+            likelihood,
+            variable.precision,
         )
 
     def _level(self, variable: Variable) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import re
 from dataclasses import dataclass
 from typing import Any, Self
@@ -12,14 +11,10 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.model.time.period_text import split_range
 from rhodolite.model.typed_value import TypedValue
-from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.model.units.typed_numbers import read_number
 from rhodolite.plain_text import write_number
 
 _ANGLE = re.compile(r"([+-]?\d+(?:\.\d*)?|[+-]?\.\d+)\s*°?\s*([NSEWnsew]?)")
-_LEVEL = re.compile(
-    r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*"
-    r"((?:(?![eE]\d)[^\d\s.,+-](?:.*[^\s.])?)?)\s*"
-)
 
 
 @dataclass(frozen=True)
@@ -275,13 +270,12 @@ def _angle(text: str, letters: str, quantity: str) -> float:
 
 
 def _level(text: str) -> tuple[float, str]:
-    match = _LEVEL.fullmatch(text)
-    if not match or not math.isfinite(float(match.group(1))):
+    level = read_number(text)
+    if level is None:
         raise ValueError(
             f"'{text}' is not a level; write it like 850hPa, 2m or, in the data's units, 850"
         )
-    units = match.group(2).strip()
-    return float(match.group(1)), read_typed_units(units) if units else units
+    return level
 
 
 def _typed(value: float, letters: str) -> str:

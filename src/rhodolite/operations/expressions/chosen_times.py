@@ -17,20 +17,17 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import DAY_TICKS
 from rhodolite.model.typed_value import FileReader, FileValue
+from rhodolite.model.units.typed_numbers import read_number
 from rhodolite.model.variable import Variable
 from rhodolite.operations.expressions.calculation import calculate
 from rhodolite.operations.expressions.elements import COMPARISONS
 from rhodolite.operations.expressions.parser import Formula
 from rhodolite.operations.pairing.times import MatchedTimes
 from rhodolite.operations.parameters.other_dataset import OtherDataset
-from rhodolite.operations.parameters.statistic import Measure
-from rhodolite.plain_text import write_number
+from rhodolite.operations.parameters.threshold import Threshold
 
 _RANKED = re.compile(r"(highest|lowest)\s+(\d+)(?:\s+of\s+(\S.*))?")
-_COMPARED = re.compile(
-    r"(?P<subject>.*?)\s*(?P<sign><=|>=|==|!=|<|>)\s*"
-    r"(?P<number>[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(?P<units>[^\d\s].*)?"
-)
+_COMPARED = re.compile(r"(.*?)\s*(<=|>=|==|!=|<|>)(.*)")
 _LONGER = 1.05
 _FILE = re.compile(r".*(?:\.[A-Za-z]\w*|:\w+)")
 
@@ -62,18 +59,7 @@ class Test:
         known = ~np.isnan(values)
         if self.ranks:
             return self._outermost(values, known)
-        threshold = self.number
-        if self.units:
-            text = f"count-above {write_number(self.number)}{self.units}"
-            try:
-                converted = Measure.parse(text).within(series).threshold
-            except DataError:
-                raise DataError(
-                    f"--when: {series.name} is in {series.units or 'no units'}, which "
-                    f"{self.units} cannot be converted to"
-                ) from None
-            assert converted is not None
-            threshold = converted
+        threshold = Threshold(self.number, self.units).within(series, "--when")
         left, right = (
             in_precision(part, series.precision) for part in (values, threshold)
         )
@@ -120,11 +106,8 @@ class TimesWhere(FileValue):
         if match := _RANKED.fullmatch(plain):
             subject = OtherDataset.parse(match.group(3)) if match.group(3) else None
             return cls(plain, subject, Test(match.group(1), float(match.group(2))))
-        match = _COMPARED.fullmatch(plain)
-        if match and (not match["subject"] or _FILE.fullmatch(match["subject"])):
-            test = Test(match["sign"], float(match["number"]), match["units"] or "")
-            subject = OtherDataset.parse(match["subject"]) if match["subject"] else None
-            return cls(plain, subject, test)
+        if (compared := _read_comparison(plain)) is not None:
+            return cls(plain, *compared)
         try:
             return cls(plain, formula=Formula.parse(plain))
         except ValueError:
@@ -209,6 +192,20 @@ class TimesWhere(FileValue):
                 f"--when '{self.text}' is a formula on the data, and takes no --with"
             )
         return calculate(dataset, self.formula.tree, "chosen", self.text)
+
+
+def _read_comparison(text: str) -> tuple[OtherDataset | None, Test] | None:
+    """Return the series in a file and what its values have to be; None where the text is a formula
+    on the data."""
+    match = _COMPARED.fullmatch(text)
+    if match is None:
+        return None
+    series, sign, typed = match.groups()
+    threshold = read_number(typed)
+    if threshold is None or (series and not _FILE.fullmatch(series)):
+        return None
+    subject = OtherDataset.parse(series) if series else None
+    return subject, Test(sign, *threshold)
 
 
 def _used(theirs: NDArray[np.intp], values: Array) -> NDArray[np.bool_]:

@@ -10,6 +10,8 @@ from typing import Self
 
 from rhodolite.errors import nearest_names
 from rhodolite.model.typed_value import TypedValue
+from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.model.units.udunits import is_unit
 from rhodolite.operations.expressions.weather import WEATHER
 
 FUNCTIONS = {
@@ -141,10 +143,9 @@ class _Reader:
         while at < len(text.rstrip()):
             match = _TOKEN.match(text, at)
             if not match:
+                place = at + len(text[at:]) - len(text[at:].lstrip())
                 raise ValueError(
-                    self.pointing(
-                        at + len(text[at:]) - len(text[at:].lstrip()), "cannot be read"
-                    )
+                    self.pointing(place, self.advice(place) or "cannot be read")
                 )
             kind = str(match.lastgroup)
             word = match.group(kind)
@@ -158,10 +159,19 @@ class _Reader:
         tree = self.expression(0)
         if self.at < len(self.tokens):
             _, word, place = self.tokens[self.at]
-            raise ValueError(
-                self.pointing(place, f"an operator is missing before '{word}'")
-            )
+            lacking = f"an operator is missing before '{word}'"
+            raise ValueError(self.pointing(place, self.advice(place) or lacking))
         return tree
+
+    def advice(self, place: int) -> str:
+        """Return what to type where units follow a number without brackets; empty elsewhere."""
+        units = self.text[place:].strip()
+        kind, number, _ = next(
+            (token for token in reversed(self.tokens) if token[2] < place), ("", "", 0)
+        )
+        if kind == "number" and is_unit(read_typed_units(units)):
+            return f"units stand in brackets; write {number}[{units}]"
+        return ""
 
     def peek(self) -> tuple[str, str, int]:
         return (

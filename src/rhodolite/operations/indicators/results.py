@@ -35,7 +35,7 @@ from rhodolite.operations.indicators.definitions import (
 )
 from rhodolite.operations.indicators.kinds import IndicatorKind
 from rhodolite.operations.indicators.work import DATE_ENDING, Asked, IndicatorWork
-from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.threshold import Threshold
 from rhodolite.operations.time_groups.periods import Periods
 from rhodolite.operations.time_groups.totals import rate_units
 from rhodolite.operations.variables.along_time import put_time_back, time_axis_of
@@ -164,17 +164,21 @@ class IndicatorsOf:
 
     def _in_own_units(self, text: str, kind: IndicatorKind) -> float:
         """Return a threshold in the units of the variable."""
-        per_day = kind.indicator.needs is Needs.RAIN and self._is_rate
-        measure = Measure.parse(f"count-above {text}{'/day' if per_day else ''}")
+        threshold = Threshold.parse(text)
+        if kind.indicator.needs is Needs.RAIN and self._is_rate:
+            # Amounts of rain are those of days; a number alone is none.
+            units = f"{threshold.units or 'of what'}/day"
+            threshold = Threshold(threshold.number, units)
         try:
-            threshold = measure.within(self.variable).threshold
+            return threshold.within(self.variable, f"--kind {kind}")
         except DataError:
+            advice = ""
+            if kind.indicator.needs is Needs.RAIN:
+                advice = f"; write an amount: {kind.name} {threshold.number:g}mm"
             raise DataError(
                 f"--kind {kind}: {self.variable.name} is in {self.variable.units or 'no units'}, "
-                f"which {text} cannot be converted to"
+                f"which {text} cannot be converted to{advice}"
             ) from None
-        assert threshold is not None
-        return threshold
 
     @property
     def _is_rate(self) -> bool:

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Self
 
-from rhodolite.errors import DataError
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.variable import Variable
-from rhodolite.operations.parameters.statistic import Measure
+from rhodolite.operations.parameters.threshold import Threshold
 from rhodolite.plain_text import write_number
 
 
@@ -20,12 +19,11 @@ class PeakThreshold(TypedValue):
     ----------
     share : float or None
         From 0 to 1.
-    amount : Measure or None
-        The threshold as a number with units.
+    amount : Threshold or None
     """
 
     share: float | None = None
-    amount: Measure | None = None
+    amount: Threshold | None = None
 
     @classmethod
     def parse(cls, text: str) -> Self:
@@ -41,7 +39,7 @@ class PeakThreshold(TypedValue):
                 )
             return cls(share)
         try:
-            return cls(None, Measure.parse(f"count-above {plain}"))
+            return cls(None, Threshold.parse(plain))
         except ValueError:
             raise ValueError(
                 f"'{text}' is no threshold; write 98% of the values, or an amount: 20mm/day"
@@ -50,7 +48,7 @@ class PeakThreshold(TypedValue):
     def __str__(self) -> str:
         if self.share is not None:
             return f"{write_number(round(100 * self.share, 10))}%"
-        return str(self.amount).removeprefix("count-above ")
+        return str(self.amount)
 
     def within(self, variable: Variable) -> float:
         """Return the amount in the units of a variable.
@@ -61,12 +59,4 @@ class PeakThreshold(TypedValue):
             If its units cannot be converted to them.
         """
         assert self.amount is not None
-        try:
-            threshold = self.amount.within(variable).threshold
-        except DataError:
-            raise DataError(
-                f"--above {self}: {variable.name} is in {variable.units or 'no units'}, which "
-                f"{self.amount.units} cannot be converted to"
-            ) from None
-        assert threshold is not None
-        return threshold
+        return self.amount.within(variable, f"--above {self}")

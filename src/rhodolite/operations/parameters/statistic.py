@@ -7,24 +7,18 @@ from dataclasses import dataclass
 from typing import Self
 
 from rhodolite.arrays import Array, Unpacking
-from rhodolite.errors import DataError, nearest_names
+from rhodolite.errors import nearest_names
 from rhodolite.kernels.grouped_statistics import Exceedance, Statistic
 from rhodolite.kernels.order_statistics import longest_run, percentile
 from rhodolite.model.typed_value import TypedValue
-from rhodolite.model.units.aliases import read_typed_units
-from rhodolite.model.units.calendar_rates import calendar_rate
-from rhodolite.model.units.conversion import of_differences, rescaling_between
-from rhodolite.model.units.differences import is_difference
+from rhodolite.model.units.conversion import of_differences
 from rhodolite.model.units.udunits import square_units
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.parameters.named_statistics import STATISTICS, ResultUnits
+from rhodolite.operations.parameters.threshold import Threshold
 from rhodolite.plain_text import write_number
 
 _THRESHOLDS = ("count-above", "count-below", "longest-run-above", "longest-run-below")
-_VALUE = re.compile(
-    r"([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*"
-    r"((?:(?![eE]\d)[^\d\s.,+-](?:.*[^\s.])?)?)\s*"
-)
 _PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 _PERCENTILES = (
     "Hyndman and Fan 1996, The American Statistician 50, 361-365, definition 7"
@@ -59,13 +53,13 @@ class Measure(TypedValue):
     def parse(cls, text: str) -> Self:
         kind, _, rest = text.strip().partition(" ")
         if kind in _THRESHOLDS:
-            match = _VALUE.fullmatch(rest.strip())
-            if not match:
-                raise ValueError(f"'{text}' needs a threshold; write '{kind} 1mm/day'")
-            units = match.group(2).strip()
-            return cls(
-                kind, float(match.group(1)), read_typed_units(units) if units else ""
-            )
+            try:
+                threshold = Threshold.parse(rest)
+            except ValueError:
+                raise ValueError(
+                    f"'{text}' needs a threshold; write '{kind} 1mm/day'"
+                ) from None
+            return cls(kind, threshold.number, threshold.units)
         if rest or (kind not in STATISTICS and not _PERCENTILE.fullmatch(kind)):
             offered = [
                 *STATISTICS,
@@ -164,30 +158,16 @@ class Measure(TypedValue):
         DataError
             If the threshold's units cannot be converted to them.
         """
-        if self.threshold is None or not self.units or self.units == variable.units:
-            return Measure(
-                self.kind,
-                self.threshold,
-                self.units or (variable.units or ""),
-                variable.precision,
-            )
-        own, difference = variable.units or UNITS_OF_ONE, is_difference(variable)
-        rates = [calendar_rate(units) for units in (self.units, own)]
-        try:
-            change = rescaling_between(self.units, own, difference=difference)
-        except ValueError:
-            raise DataError(
-                f"--statistic {self}: {variable.name} is in {variable.units or 'no units'}, which "
-                f"{self.units} cannot be converted to; write a threshold in those, or choose "
-                "variables first: subset --variable NAME then aggregate"
-            ) from None
-        if (rates[0] and rates[0][1]) != (rates[1] and rates[1][1]):
-            raise DataError(
-                f"--statistic {self}: {variable.name} is in {own}, and months and years differ in "
-                f"length, so {self.units} is not one threshold; convert --units "
-                f"'{variable.name}={self.units}' first"
-            )
-        return Measure(self.kind, change.of(self.threshold), own, variable.precision)
+        units = variable.units or (self.units if variable.units is None else "")
+        if self.threshold is None:
+            return Measure(self.kind, None, self.units or units, variable.precision)
+        threshold = Threshold(self.threshold, self.units).within(
+            variable,
+            f"--statistic {self}",
+            "; write a threshold in those, or choose variables first: subset --variable NAME then "
+            "aggregate",
+        )
+        return Measure(self.kind, threshold, units, variable.precision)
 
     def statistic(self, *, weighted: bool) -> tuple[Statistic, str]:
         """Return the kernel of a measure that merges, and the name of its result."""

@@ -32,6 +32,8 @@ class OverThreshold(RareValues):
         Steps that part clusters.
     likelihood : bool
         Whether they are fitted by likelihood.
+    dtype : {"f4", "f8"}
+        Type in which values are compared with a threshold that is an amount.
     """
 
     order: NDArray[np.intp]
@@ -40,6 +42,7 @@ class OverThreshold(RareValues):
     threshold: float
     apart: int
     likelihood: bool
+    dtype: str
 
     @property
     def parameters(self) -> tuple[str, ...]:
@@ -49,9 +52,10 @@ class OverThreshold(RareValues):
         values = values[self.order]
         known = (~np.isnan(values)).sum(axis=0)
         limit = np.full(values.shape[1], self.threshold * (-1 if self.low else 1))
+        dtype = self.dtype
         if self.share is not None:
-            limit = percentile(values, self.share)
-        excess = _packed(find_peaks(values, limit, self.apart) - limit)
+            limit, dtype = percentile(values, self.share), "f8"
+        excess = _packed(find_peaks(values, limit, self.apart, dtype) - limit)
         count = (~np.isnan(excess)).sum(axis=0)
         enough = count >= self.min_values
         scale, k = (np.where(enough, part, np.nan) for part in self._fit_excess(excess))

@@ -7,13 +7,10 @@ from dataclasses import dataclass
 from typing import Self
 
 from rhodolite.model.typed_value import TypedValue
-from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.model.units.typed_numbers import read_number
 
-_NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
-_THRESHOLD = re.compile(rf"(\w+)\s*([<>])\s*({_NUMBER})\s*\[?([^\[\]]*)\]?\s*")
-_DIFFERS = re.compile(
-    rf"(\w+)\s+differs\s+({_NUMBER})\s*\[?([^\[\]]*?)\]?\s+from\s+({_NUMBER})\s*(\S.*)?"
-)
+_THRESHOLD = re.compile(r"(\w+)\s*([<>])(.+)")
+_DIFFERS = re.compile(r"(\w+)\s+differs\s+(.+?)\s+from\s+(.+)")
 
 
 @dataclass(frozen=True)
@@ -47,26 +44,16 @@ class ColumnCondition(TypedValue):
     def parse(cls, text: str) -> Self:
         plain = text.strip()
         if match := _DIFFERS.fullmatch(plain):
-            name, number, units, level, level_units = match.groups()
-            return cls(
-                plain,
-                name,
-                "differs",
-                float(number),
-                _read(units),
-                float(level),
-                _read(level_units),
-            )
-        if match := _THRESHOLD.fullmatch(plain):
-            name, sign, number, units = match.groups()
-            return cls(plain, name, sign, float(number), _read(units))
+            change, level = read_number(match[2]), read_number(match[3])
+            if change is not None and level is not None:
+                return cls(plain, match[1], "differs", *change, *level)
+        elif match := _THRESHOLD.fullmatch(plain):
+            threshold = read_number(match[3])
+            if threshold is not None:
+                return cls(plain, match[1], match[2], *threshold)
         raise ValueError(
             f"'{text}' is no condition; write 'ta < 0degC', or 'thetao differs 0.2K from 10m'"
         )
 
     def __str__(self) -> str:
         return self.text
-
-
-def _read(units: str | None) -> str:
-    return read_typed_units(units.strip()) if units and units.strip() else ""

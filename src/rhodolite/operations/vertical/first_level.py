@@ -14,9 +14,9 @@ from rhodolite.kernels.moments import sum_rows
 from rhodolite.kernels.vertical_interpolation import at_levels, first_crossing
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import rescaling_between
-from rhodolite.model.units.differences import is_difference
 from rhodolite.model.units.udunits import convert, convertible
-from rhodolite.model.variable import Storage, Variable
+from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
+from rhodolite.operations.parameters.threshold import Threshold
 from rhodolite.operations.vertical.conditions import ColumnCondition
 from rhodolite.operations.vertical.coordinate import Vertical
 
@@ -58,6 +58,7 @@ def find_first_level(dataset: Dataset, condition: ColumnCondition) -> Variable:
         threshold,
         reference,
         logarithmic=vertical.pressure,
+        dtype=variable.precision,
     )
     given = variable.attributes
     about: dict[str, Any] = {
@@ -104,14 +105,14 @@ def _reference_level(condition: ColumnCondition, vertical: Vertical) -> float:
 
 def _threshold(variable: Variable, condition: ColumnCondition) -> float:
     """Return the number of a condition in the units of the variable."""
-    own = variable.units or "1"
+    if condition.level is None:
+        threshold = Threshold(condition.number, condition.units)
+        return threshold.within(variable, f"--find '{condition}'")
+    own = variable.units or UNITS_OF_ONE
     if not condition.units:
         return condition.number
-    difference = condition.level is not None
     try:
-        change = rescaling_between(
-            condition.units, own, difference=difference or is_difference(variable)
-        )
+        change = rescaling_between(condition.units, own, difference=True)
     except ValueError:
         raise DataError(
             f"--find '{condition}': {variable.name} is in {own}, which {condition.units} cannot be "
@@ -174,6 +175,8 @@ class FirstLevel(_OfColumns):
         Height from which a difference is.
     logarithmic : bool
         Whether straight lines are in the logarithm of the heights.
+    dtype : {"f4", "f8"}
+        Type in which values are compared with the threshold.
     """
 
     def __init__(
@@ -187,6 +190,7 @@ class FirstLevel(_OfColumns):
         reference: float | None,
         *,
         logarithmic: bool,
+        dtype: str,
     ) -> None:
         super().__init__(source, axis)
         self._order = order
@@ -196,6 +200,8 @@ class FirstLevel(_OfColumns):
         self._heights = np.asarray(scale(heights), dtype=np.float64)
         self._reference = None if reference is None else float(scale(reference))
         self._logarithmic = logarithmic
+        # What differs is computed, and in double precision.
+        self._dtype = "f8" if sign == "differs" else dtype
 
     def _of(self, values: Array) -> Array:
         values = values[self._order]
@@ -209,6 +215,7 @@ class FirstLevel(_OfColumns):
             self._threshold,
             above=above,
             or_equal=self._sign == "differs",
+            dtype=self._dtype,
         )
         return self._as_heights(places)
 

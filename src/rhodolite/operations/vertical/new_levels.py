@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from typing import Self
 
 import numpy as np
 
 from rhodolite.model.typed_value import TypedValue
-from rhodolite.model.units.aliases import read_typed_units
+from rhodolite.model.units.typed_numbers import read_number
 
-_LEVEL = re.compile(
-    r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*([^\s,./\d][^,/]*?)?\s*"
-)
 _MOST_LEVELS = 10_000
 
 
@@ -34,13 +30,13 @@ class NewLevels(TypedValue):
             first, dots, last = ends.partition("..")
             numbers = []
             for level in (first, last, step)[: 1 if not dots else 3]:
-                match = _LEVEL.fullmatch(level)
-                if not match or bool(dots) != bool(slash):
+                number = read_number(level)
+                if number is None or bool(dots) != bool(slash):
                     raise ValueError(
                         f"'{text}' are not levels; write 850hPa,500hPa or 100m..2000m/100m"
                     )
-                numbers.append(float(match.group(1)))
-                units += [read_typed_units(match.group(2))] if match.group(2) else []
+                numbers.append(number[0])
+                units += [number[1]] if number[1] else []
             values += _range(numbers, text) if dots else numbers
         if len(set(units)) > 1:
             raise ValueError(
