@@ -828,3 +828,45 @@ def test_other_leaps_of_longitude_are_left(tmp_path, longitudes):
     values = np.zeros((1, 2, len(longitudes)))
     write_plain(tmp_path / "a.nc", values, lats=[50, 51], lons=longitudes)
     assert rhodolite.read(tmp_path / "a.nc")["lon"].values().tolist() == longitudes
+
+
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+@pytest.mark.parametrize(
+    ("name", "written", "meant"),
+    [
+        ("t2m", "C", "degC"),
+        ("tas_max", "deg. C", "degC"),
+        ("charge", "C", "C"),
+        ("zg", "gpm", "m"),
+        ("sp", "mb", "hPa"),
+        ("wind", "ms-1", "m s-1"),
+    ],
+)
+def test_units_mean_the_same_from_files_tables_arrays_and_options(
+    tmp_path, name, written, meant
+):
+    values = np.arange(3.0).reshape(3, 1, 1)
+    path = write_plain(
+        tmp_path / "a.nc",
+        values,
+        times=np.arange(3),
+        name=name,
+        attributes={"units": written},
+    )
+    table = tmp_path / "a.csv"
+    rows = [f"2000-01-0{day},50,0,{day}" for day in (1, 2, 3)]
+    table.write_text("\n".join([f"time,lat,lon,{name} [{written}]", *rows]))
+    axes = {
+        "time": np.datetime64("2000-01-01") + np.arange(3),
+        "lat": [50.0],
+        "lon": [0.0],
+    }
+    arrays = rhodolite.from_arrays({name: values}, axes, units={name: written})
+    for data in (rhodolite.read(path), rhodolite.read(table), arrays):
+        assert data[name].units == meant
+    if name in ("t2m", "sp"):
+        data = arrays.convert(units={"t2m": "K", "sp": "Pa"}[name])
+        converted = data.convert(units=written)[name]
+        computed = data.calc(formula=name, name="x", units=written)["x"]
+        assert converted.units == computed.units == meant
+        np.testing.assert_allclose(converted.values(), computed.values(), rtol=1e-12)

@@ -16,8 +16,8 @@ from rhodolite.model.cf.standard_names import (
 )
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import counts_from_a_date
-from rhodolite.model.units.aliases import repair_units
 from rhodolite.model.units.differences import Zero, temperature_reading
+from rhodolite.model.units.known_units import units_meant
 from rhodolite.model.units.udunits import convertible, is_unit
 from rhodolite.model.variable import Variable
 
@@ -56,7 +56,7 @@ def units(dataset: Dataset) -> Iterator[Finding]:
             if variable in dataset.fields and variable.numeric:
                 yield _without_units(variable)
             continue
-        meant = repair_units(variable.units, variable.quantity)
+        meant = units_meant(variable)
         if meant is not None:
             yield error(
                 variable.name,

@@ -16,6 +16,8 @@ from rhodolite.model.cf.given_attributes import check_given
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import check_degrees
 from rhodolite.model.time.time_units import counts_from_a_date, plain_time_units
+from rhodolite.model.units.aliases import repair_units
+from rhodolite.model.units.known_units import with_known_units
 from rhodolite.model.units.udunits import is_unit
 from rhodolite.model.variable import Storage, Variable
 
@@ -86,8 +88,10 @@ def from_arrays(
     }
     _check_names(fields, coordinates, units, attributes)
     axes = {
-        name: _make_coordinate(
-            name, values, units.get(name), attributes.get(name, {}), calendar
+        name: with_known_units(
+            _make_coordinate(
+                name, values, units.get(name), attributes.get(name, {}), calendar
+            )
         )
         for name, values in coordinates.items()
     }
@@ -105,7 +109,8 @@ def from_arrays(
         for name, values in fields.items()
     ]
     about = {**({"title": title} if title else {}), **attributes.get("", {})}
-    return Dataset({v.name: v for v in (*axes.values(), *arrays)}, about)
+    described = map(with_known_units, arrays)
+    return Dataset({v.name: v for v in (*axes.values(), *described)}, about)
 
 
 def _check_names(
@@ -133,7 +138,8 @@ def _check_names(
                     f"{nearest_names(name, known)}"
                 )
     for name, text in units.items():
-        if not (counts_from_a_date(text) or is_unit(text)):
+        meant = repair_units(text, name) or text
+        if not (counts_from_a_date(text) or is_unit(meant)):
             raise DataError(f"{name}: UDUNITS does not know the units '{text}'")
 
 

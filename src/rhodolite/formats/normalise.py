@@ -34,7 +34,7 @@ from rhodolite.model.cf.named_variables import keep_named, lost_in, spell_names
 from rhodolite.model.cf.vocabulary import REFERENCES
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import plain_time_units
-from rhodolite.model.units.aliases import repair_units
+from rhodolite.model.units.known_units import with_known_units
 from rhodolite.model.variable import Variable
 
 
@@ -133,18 +133,7 @@ def _change_each(dataset: Dataset, change: Callable[[Variable], Variable]) -> Da
 
 
 def _with_known_units(dataset: Dataset) -> Dataset:
-    def change(variable: Variable) -> Variable:
-        known = (
-            repair_units(variable.units, variable.quantity) if variable.units else None
-        )
-        if known is None:
-            return variable
-        warn(
-            f"{dataset.label}: the units '{variable.units}' of {variable.name} are read as {known}"
-        )
-        return variable.edit(units=known)
-
-    return _change_each(dataset, change)
+    return _change_each(dataset, lambda v: with_known_units(v, dataset.label))
 
 
 def _without_dangling_names(dataset: Dataset) -> Dataset:

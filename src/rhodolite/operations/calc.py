@@ -10,7 +10,7 @@ from rhodolite.arrays import Mapped
 from rhodolite.errors import DataError, UsageError
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import can_be_in
-from rhodolite.model.units.udunits import is_unit
+from rhodolite.model.units.known_units import known_units
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.expressions.calculation import calculate
@@ -64,8 +64,14 @@ class Calc(Operation):
                 "calc: the result needs a name of letters, digits and _; add --name, such as "
                 "--name wind_speed"
             )
-        if self.units is not None and not is_unit(self.units):
-            raise UsageError(f"--units: UDUNITS does not know '{self.units}'")
+        if self.units is not None:
+            try:
+                self._wanted_units()
+            except ValueError as error:
+                raise UsageError(f"--units: {error}") from None
+
+    def _wanted_units(self) -> str | None:
+        return None if self.units is None else known_units(self.units)
 
     def combines_values(self) -> bool:
         """See `Operation.combines_values`."""
@@ -82,15 +88,15 @@ class Calc(Operation):
         assert self.formula is not None
         assert self.name is not None
         result = calculate(dataset, self.formula.tree, self.name, str(self.formula))
-        units = result.units
-        if self.units is not None and self.units != units:
-            if not can_be_in(result, self.units):
+        units, wanted = result.units, self._wanted_units()
+        if wanted is not None and wanted != units:
+            if not can_be_in(result, wanted):
                 raise DataError(
-                    f"--units: cannot convert the result from {units} to {self.units}"
+                    f"--units: cannot convert the result from {units} to {wanted}"
                 )
             # Converted in double precision, and rounded after it.
             exact = result.replace(data=result.data.sources()[0])
-            converted = in_units(dataset, exact, self.units)
+            converted = in_units(dataset, exact, wanted)
             result = converted.replace(
                 data=Mapped(converted.data, np.asarray, result.data.dtype)
             )

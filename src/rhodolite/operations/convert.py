@@ -18,9 +18,8 @@ from rhodolite.model.space.axis_cells import is_region
 from rhodolite.model.space.range_text import LongitudeRange
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.typed_value import TypedValue
-from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.conversion import can_be_in
-from rhodolite.model.units.udunits import is_unit
+from rhodolite.model.units.known_units import known_units
 from rhodolite.model.variable import Storage, Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.utc_offset import UtcOffset
@@ -90,13 +89,7 @@ class Units(TypedValue):
                     f"'{part.strip()}' does not say what is to be in which units; write it like "
                     "tas=degC"
                 )
-            units = read_typed_units(units)
-            if not is_unit(units):
-                raise ValueError(
-                    f"'{units}' is not known to UDUNITS; write units like degC, mm day-1, kg m-2 "
-                    "s-1"
-                )
-            pairs.append((name, units))
+            pairs.append((name, known_units(units)))
         return cls(tuple(pairs))
 
     def __str__(self) -> str:

@@ -77,6 +77,10 @@ _TRAPS = {"degC", "K", "hPa", "mile hour-1"}
 """UDUNITS reads `mb` as millibarns and `mph` as milliphots, so these count before it."""
 _OF_TEMPERATURES = {"c": "degC", "°c": "degC", "f": "degF"}
 """Which are coulombs and farads otherwise."""
+_TEMPERATURES = re.compile(
+    r"temperature|\btemps?\b|\b(?:tas|ta|ts|tos|sst)(?:max|min)?\b|\bt(?:2m|max|min|mean|avg|[xng])\b"
+    r"|dew ?point|wet ?bulb|heat index|wind chill"
+)
 _OF_SPEEDS = ("wind", "speed", "velocity", "current")
 _DEGREES = re.compile(r"\bdeg(?:s|rees?)?\.? (c|f|k|[a-z]{5,10})\b", re.IGNORECASE)
 _WATER = re.compile(
@@ -153,7 +157,7 @@ def repair_units(text: str, quantity: str = "") -> str | None:
 
 def _told_by_quantity(plain: str, quantity: str) -> str | None:
     """Return units that mean something else of any other quantity."""
-    if "temperature" in quantity:
+    if _TEMPERATURES.search(quantity.replace("_", " ")):
         return _OF_TEMPERATURES.get(plain)
     is_speed = any(word in quantity for word in _OF_SPEEDS)
     return "m s-1" if is_speed and plain == "ms-1" else None

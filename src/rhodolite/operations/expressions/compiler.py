@@ -16,10 +16,10 @@ from rhodolite.model.indexing import take
 from rhodolite.model.space.range_text import Levels
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import counts_from_a_date
-from rhodolite.model.units.aliases import read_typed_units
 from rhodolite.model.units.calendar_rates import days_between, plain_rate
 from rhodolite.model.units.conversion import rescaling_between
 from rhodolite.model.units.differences import is_difference
+from rhodolite.model.units.known_units import known_units
 from rhodolite.model.units.udunits import convertible, has_offset_zero, is_unit
 from rhodolite.model.variable import UNITS_OF_ONE, Variable
 from rhodolite.operations.axis_reduction.area_mean import mean_over
@@ -83,14 +83,7 @@ class ProgramBuilder:
             If a name is not there, or units do not go together.
         """
         if isinstance(node, Number):
-            if node.units is not None and not is_unit(read_typed_units(node.units)):
-                raise DataError(
-                    f"--formula: UDUNITS does not know the units in {node.value:g}[{node.units}]"
-                )
-            units = UNITS_OF_ONE if node.units is None else read_typed_units(node.units)
-            return Value(
-                Constant(node.value), units, node.units is None, constant=node.value
-            )
+            return _constant(node)
         if isinstance(node, Name):
             return self.leaf(self.variable(node.name))
         if node.function in ("mean", "level"):
@@ -319,6 +312,19 @@ class ProgramBuilder:
             time.dimension in v.dimensions for v in self.leaves
         )
         return self.dataset.need_time() if along and time and time.dimension else None
+
+
+def _constant(node: Number) -> Value:
+    """Return a number of a formula, in its units."""
+    units = UNITS_OF_ONE
+    if node.units is not None:
+        try:
+            units = known_units(node.units)
+        except ValueError as error:
+            raise DataError(
+                f"--formula: {node.value:g}[{node.units}]: {error}"
+            ) from None
+    return Value(Constant(node.value), units, node.units is None, constant=node.value)
 
 
 def _logical(function: str, values: list[Value]) -> Value:
