@@ -56,16 +56,18 @@ def annotation_of(declared: Parameter) -> str:
     return _plain_types(declared) + optional
 
 
+_TYPES: dict[object, str] = {
+    OtherDataset: "str | PathLike[str] | Dataset",
+    Regions: "str | PathLike[str] | Sequence[str] | HasOutline",
+    Sites: "str | PathLike[str] | HasRows",
+    Position: "str | tuple[float, float]",
+}
+
+
 def _plain_types(declared: Parameter) -> str:
     kind = declared.type
-    if kind is OtherDataset:
-        return "str | PathLike[str] | Dataset"
-    if kind is Regions:
-        return "str | PathLike[str] | Sequence[str] | HasOutline"
-    if kind is Sites:
-        return "str | PathLike[str] | HasRows"
-    if kind is Position:
-        return "str | tuple[float, float]"
+    if kind in _TYPES:
+        return _TYPES[kind]
     if typing.get_origin(kind) is tuple or declared.listed:
         return "str | float | range | slice | Sequence[str] | Sequence[float]"
     if declared.repeats:

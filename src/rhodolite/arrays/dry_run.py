@@ -50,6 +50,9 @@ class PlannedPass:
     held: int
 
 
+_RECHUNKING = "rechunking to scratch"
+
+
 @dataclass
 class DryRun(Engine):
     """An engine that notes the passes it would run, and computes only what is small."""
@@ -73,32 +76,38 @@ class DryRun(Engine):
             if each_pass.strategy is Strategy.BY_GROUP:
                 self._note_groups(each_pass, what)
                 continue
-            data, block = each_pass.source, None
-            by_series = each_pass.strategy is Strategy.BY_SERIES
-            if by_series and each_pass.reductions[0].series is not None:
-                axis = each_pass.reductions[0].series.axis
-                unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
-                data, block = self.in_units(data, unit)
-                if data is not each_pass.source:
-                    stored = each_pass.source.as_stored()[0]
-                    whole, _, _ = self.blocks(stored, as_stored=True)
-                    self.note(
-                        "rechunking to scratch", stored, whole, written=stored.nbytes
-                    )
-            if each_pass.scratch is not None:
-                block, _, _ = self.blocks(each_pass.source, as_stored=True)
-            elif each_pass.strategy is Strategy.MERGED and in_pieces(
-                each_pass.reductions
-            ):
-                data = data.as_stored()[0]
-                block, _, _ = self.blocks(data, as_stored=True)
+            data, block = self._read_by(each_pass)
             self.note(
-                "rechunking to scratch" if each_pass.scratch else what,
+                _RECHUNKING if each_pass.scratch else what,
                 data,
                 block,
                 written=_count_kept(each_pass),
                 each_pass=each_pass,
             )
+
+    def _read_by(self, each_pass: Pass) -> tuple[LazyArray, tuple[int, ...] | None]:
+        """Return what a pass reads, and in which blocks; note that it is rechunked first where it
+        has to be."""
+        data, block = each_pass.source, None
+        first = each_pass.reductions[0] if each_pass.reductions else None
+        by_series = each_pass.strategy is Strategy.BY_SERIES
+        if by_series and first is not None and first.series is not None:
+            axis = first.series.axis
+            unit = tuple(n if at == axis else 1 for at, n in enumerate(data.shape))
+            data, block = self.in_units(data, unit)
+            if data is not each_pass.source:
+                stored = each_pass.source.as_stored()[0]
+                pieces, _, _ = self.blocks(stored, as_stored=True)
+                self.note(_RECHUNKING, stored, pieces, written=stored.nbytes)
+        in_one = each_pass.strategy is Strategy.MERGED and in_pieces(
+            each_pass.reductions
+        )
+        if each_pass.scratch is not None:
+            block, _, _ = self.blocks(each_pass.source, as_stored=True)
+        elif in_one:
+            data = data.as_stored()[0]
+            block, _, _ = self.blocks(data, as_stored=True)
+        return data, block
 
     def _note_groups(self, each_pass: Pass, what: str) -> None:
         work = each_pass.reductions[0].by_group

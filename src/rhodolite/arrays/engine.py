@@ -344,16 +344,10 @@ class Engine:
         accumulators = [r.accumulator for r in reductions if r.accumulator is not None]
         axes = {r.series.axis for r in reductions if r.series is not None}
         state = sum(reduction.state for reduction in reductions)
-        if len(axes) != 1 or state <= self.memory // _SHARE_OF_SENT:
-            return [(regions, accumulators)]
-        parts = []
-        for some in _group_by_place(regions, axes.pop()):
-            restricted = [whole.restricted(some[0]) for whole in accumulators]
-            of_part = [part for part in restricted if part is not None]
-            if len(of_part) < len(accumulators):
-                return [(regions, accumulators)]
-            parts.append((some, of_part))
-        return parts if len(parts) > 1 else [(regions, accumulators)]
+        parts = None
+        if len(axes) == 1 and state > self.memory // _SHARE_OF_SENT:
+            parts = _restrict_to_places(accumulators, regions, axes.pop())
+        return parts or [(regions, accumulators)]
 
     def _work_by_series(
         self, source: LazyArray, reductions: list[Reduction], what: str
@@ -373,11 +367,9 @@ class Engine:
                 room[name] = InMemory(np.zeros(shape))
         counts: list[Counter[str]] = [Counter() for _ in works]
         task = functools.partial(series_results, *data.as_stored(), works)
-        regions = iterate_blocks(source.shape, block)
+        regions = iterate_blocks(source.shape, block) if source.size else iter(())
         total = count_blocks(source.shape, block) if source.size else 0
-        for region, results in self.stream(
-            task, regions if total else (), what, total, source.nbytes
-        ):
+        for region, results in self.stream(task, regions, what, total, source.nbytes):
             inner = region[:axis] + region[axis + 1 :]
             for work, room, count, (values, noted) in zip(
                 works, rooms, counts, results, strict=True
@@ -432,6 +424,21 @@ class Engine:
             ):
                 pass
         scratch.filled = True
+
+
+def _restrict_to_places(
+    accumulators: list[Accumulator], regions: list[Region], axis: int
+) -> list[tuple[list[Region], list[Accumulator]]] | None:
+    """Return the blocks of each part of space with what takes in that part alone; None where there
+    is one part, or something takes in all at once."""
+    parts = []
+    for some in _group_by_place(regions, axis):
+        restricted = [whole.restricted(some[0]) for whole in accumulators]
+        of_part = [part for part in restricted if part is not None]
+        if len(of_part) < len(accumulators):
+            return None
+        parts.append((some, of_part))
+    return parts if len(parts) > 1 else None
 
 
 def _group_by_place(regions: list[Region], axis: int) -> list[list[Region]]:

@@ -266,6 +266,11 @@ def dispatch(words: list[str], quiet: bool) -> int:
     run_verb = own_verb(verb)
     if run_verb is not None:
         return run_verb(words[1:], quiet)
+    return _run_steps(words, quiet)
+
+
+def _run_steps(words: list[str], quiet: bool) -> int:
+    """Run a chain of steps, at whose end a server can stand."""
     if words[-1] == "serve" or ["then", "serve"] in map(list, pairwise(words)):
         from rhodolite.cli.verbs.serve import serve_chain
 

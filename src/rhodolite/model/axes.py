@@ -175,9 +175,13 @@ def find_role(variable: Variable) -> Role | None:
     numeric = variable.data.dtype.kind in "fiu"
     if numeric and units not in ("", "1", "degrees", "degree") and is_pressure(units):
         return Role.LEVEL
+    return _role_by_name(variable, units)
+
+
+def _role_by_name(variable: Variable, units: str) -> Role | None:
     name = variable.name.lower()
     if variable.dimensions == (variable.name,) and _HEIGHTS.match(name):
-        # Such as depth_below_sea or depthT.
+        # Such as depth_below_sea or deptht.
         return Role.LEVEL if convertible(units or "1", "m") else None
     return next((role for role, names in _NAMES.items() if name in names), None)
 

@@ -24,11 +24,18 @@ def labels_along(dataset: Dataset, dimension: str) -> list[str]:
     if time is not None and time.dimension == dimension:
         return [str(label) for label in time_labels(dataset.need_time())]
     along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
+    telling = _what_names(along, dimension)
+    if telling is not None:
+        return [_written(value) for value in telling.values()]
+    return [str(number) for number in range(1, dataset.lengths[dimension] + 1)]
+
+
+def _what_names(along: list[Variable], dimension: str) -> Variable | None:
+    """Return which of the variables along a dimension names its places best: a text, that of sites
+    first, before numbers."""
     texts = sorted((v for v in along if not v.numeric), key=_tells_sites, reverse=True)
     numbers = [v for v in along if v.numeric and _numbers(v, dimension)]
-    if telling := [*texts, *numbers]:
-        return [_written(value) for value in telling[0].values()]
-    return [str(number) for number in range(1, dataset.lengths[dimension] + 1)]
+    return next(iter([*texts, *numbers]), None)
 
 
 def _numbers(variable: Variable, dimension: str) -> bool:

@@ -13,6 +13,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.cell_lists import as_one_row
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.units.udunits import product
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
@@ -207,12 +208,7 @@ class Summarise(Operation):
     def _apply_measure(
         self, dataset: Dataset, variable: Variable, plan: AxisPlan, measure: Measure
     ) -> Variable:
-        sums = weights = None
-        if plan.axis is not None and measure.kind == "sum":
-            sums = adding(variable, plan.axis, time_axis_of(dataset, variable))
-            weights = sums.weights
-        elif plan.axis is not None:
-            weights = mean_weights(variable, plan.axis)
+        sums, weights = _over_time(dataset, variable, plan.axis, measure)
         work = plan.collapse(
             variable,
             measure,
@@ -292,6 +288,18 @@ class Summarise(Operation):
             Mapped(Elementwise(means, _agreeing), np.asarray, "f4"),
             {**about, **listed},
         )
+
+
+def _over_time(
+    dataset: Dataset, variable: Variable, axis: TimeAxis | None, measure: Measure
+) -> tuple[TotalRule | None, Array | None]:
+    """Return how values add up over time, of a sum, and the weights of the steps."""
+    if axis is None:
+        return None, None
+    if measure.kind != "sum":
+        return None, mean_weights(variable, axis)
+    sums = adding(variable, axis, time_axis_of(dataset, variable))
+    return sums, sums.weights
 
 
 def _above(values: Array) -> Array:

@@ -41,6 +41,19 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
         if np.isfinite(coordinate.values).all():
             units = coordinate.variable.units
             attributes |= _geospatial(word, *_extent(coordinate), units)
+    attributes |= _extents_of_positions(dataset)
+    level = dataset.coordinate(Role.LEVEL)
+    if level is not None and "positive" in level.variable.attributes:
+        positive = level.variable.attributes["positive"]
+        attributes["geospatial_vertical_positive"] = positive
+    if dataset.time is not None and len(dataset.time):
+        attributes |= _coverage(dataset.time)
+    return attributes
+
+
+def _extents_of_positions(dataset: Dataset) -> dict[str, Any]:
+    """Return the extents of places that have a latitude and a longitude each."""
+    attributes: dict[str, Any] = {}
     positions = dataset.axes.curvilinear or dataset.axes.sites or ()
     for name, word in zip(positions, ("lat", "lon"), strict=False):
         variable = dataset.variables[name]
@@ -48,12 +61,6 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
         if np.isfinite(values).any():
             ends = float(np.nanmin(values)), float(np.nanmax(values))
             attributes |= _geospatial(word, *ends, variable.units or "degree")
-    level = dataset.coordinate(Role.LEVEL)
-    if level is not None and "positive" in level.variable.attributes:
-        positive = level.variable.attributes["positive"]
-        attributes["geospatial_vertical_positive"] = positive
-    if dataset.time is not None and len(dataset.time):
-        attributes |= _coverage(dataset.time)
     return attributes
 
 

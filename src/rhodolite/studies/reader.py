@@ -99,14 +99,18 @@ class _Reader:
             raise file.refuse(said, *filled["steps"][name][1])
         inputs = {n: read_input(file, n, *e) for n, e in filled["inputs"].items()}
         steps = {n: read_step(file, n, *e, names) for n, e in filled["steps"].items()}
-        outputs, reports = {}, {}
-        for name, entry in filled["outputs"].items():
-            if not is_report(entry[0]):
-                outputs[name] = read_output(file, name, *entry, names)
+        asked = filled["outputs"]
+        outputs = {
+            name: read_output(file, name, *entry, names)
+            for name, entry in asked.items()
+            if not is_report(entry[0])
+        }
         # Pages show outputs, wherever these stand.
-        for name, entry in filled["outputs"].items():
-            if is_report(entry[0]):
-                reports[name] = read_report(file, name, *entry, outputs)
+        reports = {
+            name: read_report(file, name, *entry, outputs)
+            for name, entry in asked.items()
+            if is_report(entry[0])
+        }
         if not outputs:
             raise self._file.refuse(
                 'there are no outputs; write [outputs."result.nc"] and of = "..."'

@@ -148,39 +148,40 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         given: Any,
     ) -> Any:
         frame = MapFrame.of(part, self.projection)
-        shape = frame.shape
-        upright = shape < _WIDE
-        size = self.size or _fitting_size(shape, upright)
-        if isinstance(scale, Classes) and self.size is None and not upright:
-            # Words beside the map leave it less width.
-            size = Size(size.width, round(max(420, 1030 / shape + 130)))
+        upright = frame.shape < _WIDE
+        classes = isinstance(scale, Classes)
+        size = self.size or _fitting_size(frame.shape, upright, words=classes)
         canvas = Canvas.make(size, given, layout="compressed")
         figure, axes = canvas.figure, canvas.axes
         if isinstance(scale, Classes):
-            shades = scale.colours(self.palette)
-        else:
-            shades = colours(scale, centre)
-        mesh = frame.draw_field(axes, values, *shades)
-        if isinstance(scale, Classes):
+            mesh = frame.draw_field(axes, values, *scale.colours(self.palette))
             scale.add_legend(figure, mesh, axes)
-        elif np.isfinite(values).any():
-            room = {"shrink": 0.85, "aspect": 35, "pad": 0.02}
-            place = "right" if upright else "bottom"
-            add_legend(figure, mesh, axes, scale, variable, location=place, **room)
+        else:
+            mesh = frame.draw_field(axes, values, *colours(scale, centre))
+            if np.isfinite(values).any():
+                room = {"shrink": 0.85, "aspect": 35, "pad": 0.02}
+                place = "right" if upright else "bottom"
+                add_legend(figure, mesh, axes, scale, variable, location=place, **room)
         canvas.put_title(
             self.title or variable.quantity, _caption(part, variable, values)
         )
         if marks is not None:
             frame.draw_marks(axes, marks, canvas.size.width)
+        self._draw_places(frame, canvas)
+        add_key(axes, frame.lacks_data(values), marks)
+        return figure
+
+    def _draw_places(self, frame: MapFrame, canvas: Canvas) -> None:
+        """Draw the outlines of regions and the sites that were asked for."""
+        axes = canvas.axes
         for outline in self.region.outlines if self.region is not None else ():
             frame.draw_outline(axes, outline.shapes, "#ffffff", 3.2)
             frame.draw_outline(axes, outline.shapes, "#c2185b", 1.8)
         if self.points is not None:
-            figure.draw_without_rendering()  # only then is it known where a place comes to lie
+            # Only then is it known where a place comes to lie.
+            canvas.figure.draw_without_rendering()
             sites = self.points
             frame.draw_points(axes, sites.longitudes, sites.latitudes, sites.names)
-        add_key(axes, frame.lacks_data(values), marks)
-        return figure
 
 
 def _need_single_step(part: Dataset, variable: Variable) -> None:
@@ -197,10 +198,13 @@ def _need_single_step(part: Dataset, variable: Variable) -> None:
         )
 
 
-def _fitting_size(shape: float, upright: bool) -> Size:
+def _fitting_size(shape: float, upright: bool, *, words: bool) -> Size:
     """Return the size of a figure that a map of this shape (width over height) fills."""
     if upright:
         return Size(round(min(1280, 150 + 720 * shape + 90)), 820)
+    if words:
+        # Those of classes, beside the map, leave it less width.
+        return Size(1280, round(max(420, 1030 / shape + 130)))
     return Size(1280, round(max(420, 1190 / shape + 190)))
 
 

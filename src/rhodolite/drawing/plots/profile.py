@@ -31,6 +31,7 @@ from rhodolite.operations.subset import Subset
 
 _MOST = 60
 _NAMED = 12
+_MOST_DOTS = 40
 """So many curves are named one by one; more get a scale of colours."""
 
 
@@ -169,7 +170,6 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
         given: Any,
     ) -> Any:
         from matplotlib import colormaps
-        from matplotlib.ticker import FuncFormatter, MaxNLocator
 
         canvas = Canvas.make(self.size or Size(), given)
         figure, axes = canvas.figure, canvas.axes
@@ -179,38 +179,22 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
             if len(curves) > 1
             else ["#0072B2"]
         )
-        upright = along.role is Role.LEVEL
         labels = [""] if by is None else _labels(part, by)
         for values, colour, label in zip(curves, shades, labels, strict=True):
-            pair = (values, along.values) if upright else (along.values, values)
-            axes.plot(
-                *pair,
-                color=colour,
-                linewidth=1.8,
-                marker="o" if along.values.size < 40 else "",
-                markersize=3.5,
-                clip_on=False,
-                label=label,
-            )
+            _draw_curve(axes, along, values, color=colour, label=label)
         canvas.style_curves()
         axes.tick_params(labelsize=11)
         label = axis_label(variable.quantity, variable.units)
-        limit = axes.set_xlim if upright else axes.set_ylim
-        if self.limits is not None:
-            limit(self.limits.low, self.limits.high)
-        if upright:
+        if along.role is Role.LEVEL:
             set_up(axes, along, logarithmic=self.log)
             axes.set_xlabel(label, fontsize=12)
+            limit = axes.set_xlim
         else:
-            write = degrees_north if along.role is Role.LATITUDE else degrees_east
-            axes.xaxis.set_major_locator(
-                MaxNLocator(9, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10])
-            )
-            axes.xaxis.set_major_formatter(
-                FuncFormatter(lambda value, _: write(round(value, 6)))
-            )
-            axes.margins(x=0.01)
+            _set_degrees(axes, along.role)
             axes.set_ylabel(label, fontsize=12)
+            limit = axes.set_ylim
+        if self.limits is not None:
+            limit(self.limits.low, self.limits.high)
         if by is not None and len(curves) > 1:
             _name_curves(figure, axes, by, labels)
         canvas.put_title(self.title or variable.quantity, caption)
@@ -245,3 +229,26 @@ def _name_curves(figure: Any, axes: Any, by: Coordinate, labels: list[str]) -> N
         frameon=False,
         title=title,
     )
+
+
+def _draw_curve(axes: Any, along: Coordinate, values: Array, **style: Any) -> None:
+    """Draw values over a horizontal axis, or beside a vertical one."""
+    upright = along.role is Role.LEVEL
+    pair = (values, along.values) if upright else (along.values, values)
+    # Where there are few places, each is shown.
+    marker = "o" if along.values.size < _MOST_DOTS else ""
+    axes.plot(
+        *pair, linewidth=1.8, marker=marker, markersize=3.5, clip_on=False, **style
+    )
+
+
+def _set_degrees(axes: Any, role: Role) -> None:
+    """Make the x axis of a figure one of latitudes or longitudes."""
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+    write = degrees_north if role is Role.LATITUDE else degrees_east
+    axes.xaxis.set_major_locator(MaxNLocator(9, steps=[1, 1.5, 2, 3, 4.5, 5, 6, 9, 10]))
+    axes.xaxis.set_major_formatter(
+        FuncFormatter(lambda value, _: write(round(value, 6)))
+    )
+    axes.margins(x=0.01)

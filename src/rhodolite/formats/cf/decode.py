@@ -143,19 +143,24 @@ class Decoding:
         return 1.0 if self.packing is None else self.packing.scale
 
     def _gaps(self, raw: Array) -> list[Array]:
+        """Return where numbers are missing, by each test that finds any."""
+        # Two passes over all integers tell which of the tests could find any.
+        ends = (raw.min(), raw.max()) if raw.dtype.kind in "iu" and raw.size else None
+        gaps = [np.asarray(raw == mark) for mark in self._marks_within(ends)]
+        if self.lowest is not None and (ends is None or ends[0] < self.lowest):
+            gaps.append(np.asarray(raw < self.lowest))
+        if self.highest is not None and (ends is None or ends[1] > self.highest):
+            gaps.append(np.asarray(raw > self.highest))
+        return [gap for gap in gaps if gap.any()]
+
+    def _marks_within(self, ends: tuple[Any, Any] | None) -> list[Any]:
+        """Return the marks of missing values that numbers between two ends can have."""
         # The mark that integers keep needs no change, and NaN is NaN already.
         marks = self.missing if self.target.kind == "f" else self.missing[1:]
-        lows, highs = ([] if x is None else [x] for x in (self.lowest, self.highest))
-        if raw.dtype.kind in "iu" and raw.size:
-            # Two passes over all numbers tell which of the tests could find any.
-            least, most = raw.min(), raw.max()
-            marks = tuple(mark for mark in marks if least <= mark <= most)
-            lows = [low for low in lows if least < low]
-            highs = [high for high in highs if most > high]
-        gaps = [np.asarray(raw == mark) for mark in marks if not np.isnan(mark)]
-        gaps += [np.asarray(raw < low) for low in lows]
-        gaps += [np.asarray(raw > high) for high in highs]
-        return [gap for gap in gaps if gap.any()]
+        numbers = [mark for mark in marks if not np.isnan(mark)]
+        if ends is None:
+            return numbers
+        return [mark for mark in numbers if ends[0] <= mark <= ends[1]]
 
 
 def _signed_as_said(

@@ -113,14 +113,21 @@ def with_free_fill(
         return replace(encoding, fill=dtype.type(limits.min))
     if high < float(limits.max):
         return replace(encoding, fill=dtype.type(limits.max))
-    offered = [np.dtype(code) for code in ("i4", "i8") if code in types_of(variant)]
-    wider = next((t for t in offered if t != dtype and np.can_cast(dtype, t)), None)
-    if wider is None:
-        raise DataError(
-            f"{variable.name} holds the smallest and the largest number of {dtype.name}, so that "
-            "none is left for missing values; turn it into another type"
-        )
-    return replace(encoding, dtype=wider)
+    return replace(encoding, dtype=_wider_type(variable, dtype, variant))
+
+
+def _wider_type(
+    variable: Variable, dtype: np.dtype[Any], variant: str
+) -> np.dtype[Any]:
+    """Return the next type of integers that holds one number more."""
+    for code in ("i4", "i8"):
+        wider = np.dtype(code)
+        if code in types_of(variant) and wider != dtype and np.can_cast(dtype, wider):
+            return wider
+    raise DataError(
+        f"{variable.name} holds the smallest and the largest number of {dtype.name}, so that "
+        "none is left for missing values; turn it into another type"
+    )
 
 
 def _range_of(variable: Variable, engine: Engine) -> tuple[float, float]:

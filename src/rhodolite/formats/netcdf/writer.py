@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import functools
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -101,25 +101,35 @@ def _plan(
     )
     if variable.name not in dataset.axes.auxiliary and variable.shape:
         encoding = with_free_fill(variable, encoding, variant, engine)
-    hdf5, numeric = variant.startswith("netcdf4"), encoding.dtype.kind in "fiu"
+    numeric = encoding.dtype.kind in "fiu"
     itemsize = encoding.dtype.itemsize
-    large = numeric and variable.data.size * itemsize > _SMALL
     chunks = None
-    if large and hdf5:
-        chunks = chunk_shape(variable, itemsize, dataset, layout.chunks)
-    if large and _keeps_its_name(variable, dataset):
-        compressed = layout.compression is not Compression.NONE
-        summed = layout.checksums and chunks is not None and not compressed
-        return _Plan(variable, encoding, chunks, None, summed)
+    if numeric and variable.data.size * itemsize > _SMALL:
+        if variant.startswith("netcdf4"):
+            chunks = chunk_shape(variable, itemsize, dataset, layout.chunks)
+        if _keeps_its_name(variable, dataset):
+            compressed = layout.compression is not Compression.NONE
+            summed = layout.checksums and chunks is not None and not compressed
+            return _Plan(variable, encoding, chunks, None, summed)
     values = encoding.encode(engine.compute(variable.data))
-    if not (hdf5 and numeric and variable.shape and values.size):
-        return _Plan(variable, encoding, chunks, values)
+    plan = _Plan(variable, encoding, chunks, values)
+    return _in_chunks(plan, dataset, variant, layout) if numeric else plan
+
+
+def _in_chunks(plan: _Plan, dataset: Dataset, variant: str, layout: Layout) -> _Plan:
+    """Return the plan of numbers that are written at once, with chunks where they can grow or get
+    checksums."""
+    variable, values = plan.variable, plan.values
+    assert values is not None
+    if not (variant.startswith("netcdf4") and variable.shape and values.size):
+        return plan
     growing = bool(unlimited_in(dataset, variant) & set(variable.dimensions))
     summed = _is_summed(variable, dataset, values, layout, growing)
-    if growing or summed:
-        # Left to itself the library takes chunks of a single step along what can grow.
-        chunks = chunk_shape(variable, itemsize, dataset, None)
-    return _Plan(variable, encoding, chunks, values, summed)
+    if not (growing or summed):
+        return plan
+    # Left to itself the library takes chunks of a single step along what can grow.
+    chunks = chunk_shape(variable, plan.encoding.dtype.itemsize, dataset, None)
+    return replace(plan, chunks=chunks, summed=summed)
 
 
 def _keeps_its_name(variable: Variable, dataset: Dataset) -> bool:

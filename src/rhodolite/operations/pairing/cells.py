@@ -107,7 +107,6 @@ def in_line(
     ours = _dimensions(dataset, variable, without)
     theirs = _dimensions(other, its, without)
     _need_same_sizes(dataset, variable, other, its, (ours, theirs))
-    picks: list[NDArray[np.intp] | None] = [None] * its.data.ndim
     for role in (*_HORIZONTAL, Role.LEVEL):
         first, second = dataset.coordinate(role), other.coordinate(role)
         if first is None or second is None or first.dimension not in ours:
@@ -117,10 +116,9 @@ def in_line(
             raise _other_cells(variable, dataset, other, first, second)
         # What is in order already is read as it lies.
         if (np.diff(order) != 1).any():
-            picks[its.dimensions.index(str(second.dimension))] = order
-    if all(pick is None for pick in picks):
-        return its
-    return its.replace(data=Selected(its.data, picks))
+            picks = [order if d == second.dimension else None for d in its.dimensions]
+            its = its.replace(data=Selected(its.data, picks))
+    return its
 
 
 def _other_cells(

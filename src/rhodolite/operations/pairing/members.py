@@ -35,33 +35,35 @@ def with_members_of(
     has_ours, has_theirs = ours in variable.dimensions, theirs in its.dimensions
     if not has_ours and not has_theirs:
         return its
-    if not has_theirs:
+    if theirs is None or not has_theirs:
         assert ours is not None
         dimensions = (ours, *its.dimensions)
         shape = (dataset.lengths[ours], *its.shape)
         repeated = Broadcast(its.data, its.dimensions, dimensions, shape)
         return its.replace(data=repeated, dimensions=dimensions)
-    assert theirs is not None
     there = labels_along(other, theirs)
-    if not has_ours:
+    if ours is None or not has_ours:
         raise DataError(
             f"{its.name} is of {len(there)} members in {other.label} ({_shown(there)}), and "
             f"{dataset.label} is of one; name the files of all members with --members, or take "
             "the mean of the others first, with summarise --over ensemble"
         )
-    assert ours is not None
-    here = labels_along(dataset, ours)
+    order = _same_members(dataset, labels_along(dataset, ours), other, there)
+    picks = [order if name == theirs else None for name in its.dimensions]
+    renamed = tuple(ours if name == theirs else name for name in its.dimensions)
+    return its.replace(data=Selected(its.data, picks), dimensions=renamed)
+
+
+def _same_members(
+    dataset: Dataset, here: list[str], other: Dataset, there: list[str]
+) -> Array:
+    """Return where the members of one dataset stand in the other."""
     if sorted(here) != sorted(there) or len(set(here)) < len(here):
         raise DataError(
             f"{dataset.label} has the members {_shown(here)}, and {other.label} {_shown(there)}; "
             "members are matched by their names, so both need the same"
         )
-    along = its.dimensions.index(theirs)
-    picks: list[Array | None] = [None] * its.data.ndim
-    order = np.array([there.index(name) for name in here])
-    renamed = tuple(ours if name == theirs else name for name in its.dimensions)
-    picks[along] = order
-    return its.replace(data=Selected(its.data, picks), dimensions=renamed)
+    return np.array([there.index(name) for name in here])
 
 
 def _shown(names: list[str]) -> str:

@@ -6,7 +6,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
-from rhodolite.model.cf.named_variables import mapping_of
+from rhodolite.model.cf.named_variables import mapping_of, named_in
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh import Mesh
@@ -87,20 +87,15 @@ def coordinates_like(dataset: Dataset, mesh: Mesh) -> list[Variable]:
     """Return what describes the horizontal cells of a dataset: positions, bounds, axes and
     projection.
     """
+    everything = dataset.variables.values()
     mappings = {mapping_of(v) for v in dataset.fields}
-    coordinates = [
-        variable
-        for name, variable in dataset.variables.items()
-        if _describes_cells(dataset, variable, mesh)
-        or (name in mappings and variable.data.ndim == 0)
-    ]
-    bounds = {str(v.attributes.get("bounds", "")) for v in coordinates}
-    for name, variable in dataset.variables.items():
-        if name in bounds and variable not in coordinates:
-            coordinates.append(variable)
-    if mesh.regular and not bounds & set(dataset.variables):
+    describing = [v for v in everything if _describes_cells(dataset, v, mesh)]
+    describing += [v for v in everything if v.name in mappings and v.data.ndim == 0]
+    bounds = {name for v in describing for name in named_in(v, "bounds")}
+    if mesh.regular and not bounds & dataset.variables.keys():
         return coordinates_of(mesh)
-    return [v for v in coordinates if v.name != COVERED_AREA]
+    names = bounds | {v.name for v in describing} - {COVERED_AREA}
+    return [v for v in everything if v.name in names]
 
 
 def _describes_cells(dataset: Dataset, variable: Variable, mesh: Mesh) -> bool:

@@ -155,33 +155,44 @@ class GroupResults(OnDemand):
             for part in cache_slices(size, longest + groups.size):
                 block = numbers[:, part]
                 if not isinstance(self._measure, Statistic):
+                    measure, unpack = self._measure, self._unpack
                     yield (
                         part,
-                        *grouped_measure(
-                            block, rows, groups, self._measure, weights, self._unpack
-                        ),
+                        *grouped_measure(block, rows, groups, measure, weights, unpack),
                     )
                     continue
-                if alone and (whole := self._measure.of_whole(block, self._unpack)):
-                    count = np.broadcast_to(np.int32(piece.size), (1, block.shape[1]))
-                    yield (
-                        part,
-                        {n: v[None] for n, v in whole.items()},
-                        Gathered(count, None),
-                    )
+                if alone and (complete := self._result_of_whole(block)):
+                    yield part, *complete
                     continue
                 gathered = results.pop(part.start, None)
                 if gathered is None:
-                    gathered = self._measure.start(
-                        (groups.size, block.shape[1]),
-                        weighted=weights is not None,
-                        dtype=block.dtype if self._unpack is None else None,
-                    )
+                    gathered = self._started(block, groups.size, weights is not None)
                 self._measure.take_stored(gathered, block, self._unpack, rows, weights)
                 if piece is pieces[-1]:
                     yield part, self._measure.finish(gathered), gathered
                 else:
                     results[part.start] = gathered
+
+    def _result_of_whole(
+        self, block: Array
+    ) -> tuple[dict[str, Array], Gathered] | None:
+        """Return the result of a group that is in one block without a gap; None where the statistic
+        has no quicker way for it."""
+        assert isinstance(self._measure, Statistic)
+        results = self._measure.of_whole(block, self._unpack)
+        if not results:
+            return None
+        count = np.broadcast_to(np.int32(len(block)), (1, block.shape[1]))
+        return {n: v[None] for n, v in results.items()}, Gathered(count, None)
+
+    def _started(self, block: Array, groups: int, weighted: bool) -> Gathered:
+        """Return an empty accumulator for the cells of a block."""
+        assert isinstance(self._measure, Statistic)
+        return self._measure.start(
+            (groups, block.shape[1]),
+            weighted=weighted,
+            dtype=block.dtype if self._unpack is None else None,
+        )
 
     def _pieces(self, members: Array, cells: int) -> list[Array]:
         """Return steps in stretches that are small enough to hold, and end where chunks do."""

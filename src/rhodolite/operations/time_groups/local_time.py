@@ -11,6 +11,7 @@ from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.local_clock import UTC_OFFSET, local_offset
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import DAY_TICKS
 from rhodolite.model.units.udunits import convert
 from rhodolite.model.variable import Storage, Variable
@@ -57,12 +58,28 @@ def in_local_time(dataset: Dataset, offset: UtcOffset | None) -> Dataset:
         # That times are the ends of their steps shows by midnight, from which they are moved.
         name = dataset.need(Role.TIME).name
         dataset = with_bounds(dataset, name, axis.cells)
+    _need_hours(dataset, axis, offset)
     time = dataset.need(Role.TIME)
+    local = _ahead(time.variable, time.variable, offset).edit(
+        **{UTC_OFFSET: str(offset)},
+        comment=f"local time, UTC{offset}; days begin at local midnight",
+    )
+    shifted = {time.name: local}
+    if time.bounds_variable is not None:
+        bounds = time.bounds_variable
+        shifted[bounds.name] = _ahead(bounds, time.variable, offset)
+    return dataset.with_variables(
+        shifted.get(v.name, v) for v in dataset.variables.values()
+    )
+
+
+def _need_hours(dataset: Dataset, axis: TimeAxis, offset: UtcOffset) -> None:
+    """Refuse times that are local already, or whole days; warn of steps across midnight."""
     before = local_offset(dataset)
     if before is not None:
         raise DataError(
-            f"{dataset.label}: {time.name} is in local time already (UTC{before}); leave "
-            "--utc-offset out"
+            f"{dataset.label}: {dataset.need(Role.TIME).name} is in local time already "
+            f"(UTC{before}); leave --utc-offset out"
         )
     ticks = axis.step.ticks
     if axis.climatological or axis.step.months or (ticks or 0) >= DAY_TICKS:
@@ -75,18 +92,6 @@ def in_local_time(dataset: Dataset, offset: UtcOffset | None) -> Dataset:
             f"steps of {axis.step} do not begin with days of UTC{offset}; those across midnight "
             "count for the day of their middle"
         )
-    shifted = {v.name: _ahead(v, time.variable, offset) for v in (time.variable,)}
-    if time.bounds_variable is not None:
-        bounds = time.bounds_variable
-        shifted[bounds.name] = _ahead(bounds, time.variable, offset)
-    local = shifted[time.name].edit(
-        **{UTC_OFFSET: str(offset)},
-        comment=f"local time, UTC{offset}; days begin at local midnight",
-    )
-    shifted[time.name] = local
-    return dataset.with_variables(
-        shifted.get(v.name, v) for v in dataset.variables.values()
-    )
 
 
 def _ahead(variable: Variable, time: Variable, offset: UtcOffset) -> Variable:

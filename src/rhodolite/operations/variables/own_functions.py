@@ -51,6 +51,26 @@ def run_own_function(
     UsageError
         If there is no such dimension.
     """
+    _need_dimensions(variable, along, drop=drop)
+    axes = tuple(sorted(variable.dimensions.index(name) for name in along))
+    checked = _Checked(function, axes if drop else ())
+    data: LazyArray
+    if len(axes) == 1:
+        data = _along_one(variable, checked, axes[0], drop=drop)
+    else:
+        data = _OfBlocks(variable.floats(), checked, axes, drop=drop)
+    dropped = along if drop else ()
+    dimensions = tuple(name for name in variable.dimensions if name not in dropped)
+    if units is not None:
+        # What the values mean is the function's own matter; what they lie on stays.
+        gone = ("standard_name", "cell_methods", "units_metadata")
+        variable = variable.edit(*gone, units=units)
+    return variable.replace(
+        dimensions=dimensions, data=data, missing=None, storage=Storage()
+    )
+
+
+def _need_dimensions(variable: Variable, along: tuple[str, ...], *, drop: bool) -> None:
     for name in along:
         if name not in variable.dimensions:
             raise UsageError(
@@ -59,24 +79,6 @@ def run_own_function(
             )
     if drop and not along:
         raise UsageError("drop: along which dimensions? Name them with along")
-    axes = tuple(sorted(variable.dimensions.index(name) for name in along))
-    checked = _Checked(function, axes if drop else ())
-    data: LazyArray
-    if len(axes) == 1:
-        data = _along_one(variable, checked, axes[0], drop=drop)
-    else:
-        data = _OfBlocks(variable.floats(), checked, axes, drop=drop)
-    dimensions = tuple(
-        n for at, n in enumerate(variable.dimensions) if not (drop and at in axes)
-    )
-    about = {} if units is None else {"units": units}
-    # What the values mean is the function's own matter; what they lie on stays.
-    gone = (
-        ("standard_name", "cell_methods", "units_metadata") if units is not None else ()
-    )
-    return variable.edit(*gone, **about).replace(
-        dimensions=dimensions, data=data, missing=None, storage=Storage()
-    )
 
 
 @dataclass(frozen=True)
