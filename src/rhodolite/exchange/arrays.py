@@ -312,7 +312,7 @@ def _check_coordinate(name: str, variable: Variable) -> None:
         raise DataError(f"{name}: a value is missing; leave the cells without one out")
     standard_name = str(variable.attributes.get("standard_name", ""))
     positions = standard_name in (Role.LATITUDE, Role.LONGITUDE)
-    if not positions and " since " not in (variable.units or ""):
+    if not positions and not counts_from_a_date(variable.units or ""):
         return
     numbers = values.astype(np.float64)
     if positions:

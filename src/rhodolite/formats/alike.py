@@ -31,12 +31,8 @@ def with_one_mark(parts: list[Variable]) -> list[Variable]:
     kinds = {(v.data.dtype, v.missing) for v in parts}
     if len(kinds) == 1:
         return parts
-    are_whole = [v.data.dtype.kind in "iu" for v in parts]
-    if not all(are_whole):
-        return [
-            v.replace(data=v.floats(), missing=None) if whole else v
-            for v, whole in zip(parts, are_whole, strict=True)
-        ]
+    if any(v.data.dtype.kind not in "iu" for v in parts):
+        return [_as_floats_beside(v) for v in parts]
     # A mark of one file may be a value of another, so the mark of all lies beyond their types.
     widest = max(v.data.dtype.itemsize for v in parts)
     if widest == 8:
@@ -57,6 +53,13 @@ def with_one_mark(parts: list[Variable]) -> list[Variable]:
         )
         for v in parts
     ]
+
+
+def _as_floats_beside(variable: Variable) -> Variable:
+    """Return integers as floats, for others that are; they keep how they are stored."""
+    if variable.data.dtype.kind not in "iu":
+        return variable
+    return variable.replace(data=variable.floats(), missing=None)
 
 
 def _as_floats(variable: Variable) -> Variable:
@@ -100,20 +103,24 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
             )
         if ours is None or theirs is None:
             continue
-        if role == Role.TIME:
-            _check_calendars(pair, first, other)
-        if role == Role.TIME and along_time:
-            continue
-        for dataset, coordinate in ((first, ours), (other, theirs)):
-            if not np.isfinite(coordinate.values).all():
-                raise DataError(
-                    f"{pair} the {role} ({coordinate.name}) of {dataset.label} has missing values"
-                )
         there = theirs.values
         if role == Role.TIME:
+            _check_calendars(pair, first, other)
+            if along_time:
+                continue
             there = in_units_of(first.need_time(), other.need_time(), there)
+        _need_whole(pair, first, ours)
+        _need_whole(pair, other, theirs)
         _check_coordinates(pair, ours, theirs, there)
     _check_fields(pair, first, other)
+
+
+def _need_whole(pair: str, dataset: Dataset, coordinate: Coordinate) -> None:
+    if not np.isfinite(coordinate.values).all():
+        raise DataError(
+            f"{pair} the {coordinate.role} ({coordinate.name}) of {dataset.label} has missing "
+            "values"
+        )
 
 
 def _check_calendars(pair: str, first: Dataset, other: Dataset) -> None:

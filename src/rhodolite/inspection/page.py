@@ -119,21 +119,29 @@ def _groups(files: list[dict[str, Any]]) -> list[str]:
 
 
 def _where(where: dict[str, Any] | None) -> list[str]:
-    from rhodolite.model.space.range_text import format_latitude, format_longitude
-
     if where is None:
         return ["no latitude and longitude were found"]
     if "unreadable" in where:
         return [where["unreadable"]]
-    if where["grid"] in ("curvilinear", "sites"):
-        return [
-            *_extent(where),
-            *(
-                _curvilinear(where)
-                if where["grid"] == "curvilinear"
-                else [_sites(where)]
-            ),
-        ]
+    if where["grid"] == "curvilinear":
+        return [*_extent(where), *_curvilinear(where)]
+    if where["grid"] == "sites":
+        return [*_extent(where), _sites(where)]
+    return _regular(where)
+
+
+def _steps(row: float | None, column: float | None) -> str:
+    """Return how far apart rows and columns are; nothing where they are uneven."""
+    if row is None or column is None:
+        return ""
+    if row == column:
+        return f" of {row:g} degrees"
+    return f" of {row:g} x {column:g} degrees"
+
+
+def _regular(where: dict[str, Any]) -> list[str]:
+    from rhodolite.model.space.range_text import format_latitude, format_longitude
+
     rows, columns = where["latitude"], where["longitude"]
     if rows["count"] == columns["count"] == 1:
         return [
@@ -146,18 +154,10 @@ def _where(where: dict[str, Any] | None) -> list[str]:
     count = (
         f"{_count(rows['count'], 'latitude')} x {_count(columns['count'], 'longitude')}"
     )
-    steps = [axis["spacing"] for axis in (rows, columns)]
-    spacing = (
-        "a single row or column"
-        if where["grid"] == "single"
-        else f"{where['grid']} grid"
-    )
-    if all(step is not None for step in steps):
-        spacing += (
-            f" of {steps[0]:g} x {steps[1]:g} degrees"
-            if steps[0] != steps[1]
-            else f" of {steps[0]:g} degrees"
-        )
+    spacing = "a single row or column"
+    if where["grid"] != "single":
+        spacing = f"{where['grid']} grid"
+    spacing += _steps(rows["spacing"], columns["spacing"])
     direction = {
         "increasing": "rows run south to north",
         "decreasing": "rows run north to south",

@@ -81,6 +81,7 @@ _NAMES = {
         "z",
     },
 }
+_HORIZONTAL = {Role.LATITUDE, Role.LONGITUDE}
 _HEIGHTS = re.compile(r"(depth|height|altitude).")
 
 
@@ -224,16 +225,15 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
             candidates[role] = [v for v in candidates[role] if _is_certain(v)]
     used = [v.dimensions for name, v in variables.items() if name not in auxiliary]
     by_role, doubts = {}, []
-    for role, rivals in candidates.items():
-        if rivals:
-            chosen, doubt = _most_used(role, rivals, used)
-            by_role[role] = Coordinate(role, chosen, _bounds_of(chosen, variables))
-            doubts += doubt
-    horizontal = {Role.LATITUDE, Role.LONGITUDE}
+    rivals_by_role = [(role, rivals) for role, rivals in candidates.items() if rivals]
+    for role, rivals in rivals_by_role:
+        chosen, doubt = _most_used(role, rivals, used)
+        by_role[role] = Coordinate(role, chosen, _bounds_of(chosen, variables))
+        doubts += doubt
     curvilinear = sites = None
-    if len(grids) == 2 and not horizontal & by_role.keys():
+    if len(grids) == 2 and not _HORIZONTAL & by_role.keys():
         curvilinear = grids[Role.LATITUDE], grids[Role.LONGITUDE]
-    elif not horizontal <= by_role.keys():
+    elif not by_role.keys() >= _HORIZONTAL:
         # Positions along one dimension that is neither: a list of sites or cells.
         sites = _sites(variables, auxiliary)
     helpers = frozenset(auxiliary.union(sites or ()))

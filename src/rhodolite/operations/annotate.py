@@ -100,39 +100,36 @@ def _set(dataset: Dataset, place: Place, text: str) -> Dataset:
 
 def _remove(dataset: Dataset, place: Place) -> Dataset:
     if place.attribute is None:
+        return _without_variable(dataset, place)
+    if place.variable:
         variable = _variable(dataset, place.variable)
-        if place.variable in dataset.lengths and any(
-            place.variable in other.dimensions
-            for other in dataset.variables.values()
-            if other is not variable
-        ):
-            raise DataError(
-                f"--remove {place}: other variables run along it, so they would lose their "
-                "coordinate"
-            )
-        names = dataset.variables.keys() - {variable.name}
-        others = [
-            keep_named(dataset.variables[name], names)
-            for name in dataset.variables
-            if name in names
-        ]
-        return dataset.with_variables(others)
-    attributes = (
-        _variable(dataset, place.variable).attributes
-        if place.variable
-        else dataset.attributes
-    )
+        _need_attribute(place, variable.attributes)
+        return _with(dataset, variable.edit(place.attribute))
+    _need_attribute(place, dataset.attributes)
+    remaining = dict(dataset.attributes)
+    del remaining[place.attribute]
+    return replace(dataset, attributes=remaining)
+
+
+def _without_variable(dataset: Dataset, place: Place) -> Dataset:
+    """Return a dataset without a variable, and without its name in the attributes of others."""
+    variable = _variable(dataset, place.variable)
+    others = [v for v in dataset.variables.values() if v is not variable]
+    is_axis = place.variable in dataset.lengths
+    if is_axis and any(place.variable in other.dimensions for other in others):
+        raise DataError(
+            f"--remove {place}: other variables run along it, so they would lose their coordinate"
+        )
+    names = [other.name for other in others]
+    return dataset.with_variables(keep_named(other, names) for other in others)
+
+
+def _need_attribute(place: Place, attributes: Mapping[str, Any]) -> None:
     if place.attribute not in attributes:
         raise DataError(
             f"--remove {place}: there is no such attribute. "
-            f"{nearest_names(place.attribute, attributes)}"
+            f"{nearest_names(str(place.attribute), attributes)}"
         )
-    if not place.variable:
-        remaining = {
-            key: value for key, value in attributes.items() if key != place.attribute
-        }
-        return replace(dataset, attributes=remaining)
-    return _with(dataset, _variable(dataset, place.variable).edit(place.attribute))
 
 
 def _rename(dataset: Dataset, place: Place, new: str) -> Dataset:

@@ -155,11 +155,7 @@ class Convert(Operation):
         dataset = in_local_time(dataset, self.utc_offset)
         if self.amounts is Amounts.SINCE_START:
             dataset = _amounts_of_steps(dataset)
-        for name, units in self.units.by_name if self.units else ():
-            if self.amounts is Amounts.OF_STEP:
-                dataset = _as_rates(dataset, name, units)
-            for field_name in [name] if name else _fitting(dataset, units):
-                dataset = _in_units(dataset, field_name, units)
+        dataset = self._in_wanted_units(dataset)
         if self.longitude is not None:
             dataset = _turned(dataset, self.longitude)
         if self.latitude is not None:
@@ -169,6 +165,14 @@ class Convert(Operation):
                 _pack(v, self.pack) if v in dataset.fields else v
                 for v in dataset.variables.values()
             )
+        return dataset
+
+    def _in_wanted_units(self, dataset: Dataset) -> Dataset:
+        for name, units in self.units.by_name if self.units else ():
+            if self.amounts is Amounts.OF_STEP:
+                dataset = _as_rates(dataset, name, units)
+            for field_name in [name] if name else _fitting(dataset, units):
+                dataset = _in_units(dataset, field_name, units)
         return dataset
 
 

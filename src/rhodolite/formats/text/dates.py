@@ -136,20 +136,12 @@ def time_variables(
     DataError
         If the calendar has no such day, or the dates are of different kinds.
     """
-    kinds = {_kind(stretch): stretch for stretch in reversed(stretches)}
-    if len(kinds) > 1:
-        raise DataError(
-            "the dates are of different kinds: "
-            f"{' and '.join(str(kinds[k]) for k in sorted(kinds))}"
-        )
+    kind = _kind_of_all(stretches)
     normals = [stretch for stretch in stretches if isinstance(stretch, Normal)]
     if normals:
         return normals_variables(normals, calendar)
-    limits = [
-        _limits(stretch, calendar)
-        for stretch in stretches
-        if not isinstance(stretch, Normal)
-    ]
+    dated = [stretch for stretch in stretches if not isinstance(stretch, Normal)]
+    limits = [_limits(stretch, calendar) for stretch in dated]
     units = f"days since {min(start.year for start, _ in limits):04d}-01-01"
     starts = _numbers([start for start, _ in limits], units, calendar)
     about: dict[str, Any] = {
@@ -159,7 +151,7 @@ def time_variables(
         "calendar": calendar,
         "axis": "T",
     }
-    if max(kinds) > _DAYS:
+    if kind > _DAYS:
         # A date with a clock is a moment, and covers nothing.
         return [Variable("time", ("time",), InMemory(starts), about)]
     about["bounds"] = "time_bnds"
@@ -169,6 +161,14 @@ def time_variables(
         Variable("time", ("time",), InMemory(bounds.mean(axis=1)), about),
         Variable("time_bnds", ("time", "bnds"), InMemory(bounds)),
     ]
+
+
+def _kind_of_all(stretches: Sequence[Stretch]) -> int:
+    kinds = {_kind(stretch): stretch for stretch in reversed(stretches)}
+    if len(kinds) > 1:
+        named = " and ".join(str(kinds[kind]) for kind in sorted(kinds))
+        raise DataError(f"the dates are of different kinds: {named}")
+    return max(kinds)
 
 
 def _limits(

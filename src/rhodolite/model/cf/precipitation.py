@@ -27,19 +27,24 @@ def tell_precipitation(variable: Variable) -> str | None:
     described = (
         f"{variable.attributes.get('standard_name', '')} {variable.quantity}".lower()
     )
-    if _OTHERS.search(described.replace("_", " ")) or _OTHERS.search(
-        variable.name.lower()
-    ):
+    name = variable.name.lower()
+    if _OTHERS.search(described.replace("_", " ")) or _OTHERS.search(name):
         return None
     if word := next((word for word in _WORDS if word in described), None):
         return f"it is called {word}"
-    if _NAMES.search(variable.name.lower()):
+    if _NAMES.search(name):
         return f"its name is {variable.name}"
-    units = variable.units
-    if units and (
-        units.strip() == "mm" or convertible(plain_rate(units), "kg m-2 s-1")
-    ):
-        return f"its units are {units}"
-    if units and convertible(plain_rate(units), "mm day-1") and "mm" in units:
-        return f"its units are {units}"
+    if _are_of_rain(variable.units or ""):
+        return f"its units are {variable.units}"
     return None
+
+
+def _are_of_rain(units: str) -> bool:
+    """Return whether hardly anything but water that falls is measured in these units."""
+    if not units:
+        return False
+    rate = plain_rate(units)
+    if units.strip() == "mm" or convertible(rate, "kg m-2 s-1"):
+        return True
+    # A speed in millimetres is one of rain; others are of winds.
+    return "mm" in units and convertible(rate, "mm day-1")

@@ -19,6 +19,7 @@ from rhodolite.formats.text.dates import parse_date
 from rhodolite.formats.text.phases import CALENDAR
 from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.dataset import Dataset, SourceFile
+from rhodolite.model.variable import Variable
 
 _ADVICE = (
     "a table needs a column of times (time or date), of places (lat and lon), or both; or one row "
@@ -45,25 +46,7 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
     """Return the dataset that a table holds, with dates of a calendar."""
     path = table.path
     table, calendar = _take_calendar(table, calendar)
-    table = read_dates(table)
-    dates = {
-        name: stretch
-        for name in table.cells.columns
-        if (stretch := parse_date(name)) is not None
-    }
-    if len(dates) > 1 and "time" not in table.roles:
-        variables = one_site_a_row(table, dates, calendar)
-    elif longitudes := longitudes_in_titles(table):
-        variables = one_latitude_a_row(table, longitudes)
-    elif not table.roles.keys() & {"time", "lat", "lon", "site"}:
-        listed = ", ".join(map(repr, table.cells.columns))
-        hint = ""
-        if any(name[:1].isdecimal() for name in table.cells.columns):
-            hint = " If its first line is no header, name the columns: --columns time,NAME,..."
-        raise DataError(f"{path}: {_ADVICE}. Its columns are {listed}.{hint}")
-    else:
-        variables = one_value_a_row(table, calendar)
-    variables = [tell_zero(variable) for variable in variables]
+    variables = [tell_zero(v) for v in _variables_of(read_dates(table), calendar)]
     sites = any("cf_role" in variable.attributes for variable in variables)
     source = SourceFile(path, "CSV", path.stat().st_size)
     return Dataset(
@@ -72,6 +55,25 @@ def dataset_of(table: Table, calendar: str = "standard") -> Dataset:
         frozenset(),
         (source,),
     )
+
+
+def _variables_of(table: Table, calendar: str) -> list[Variable]:
+    """Return what a table holds, by how it is laid out."""
+    named = {name: parse_date(name) for name in table.cells.columns}
+    dates = {name: stretch for name, stretch in named.items() if stretch is not None}
+    if len(dates) > 1 and "time" not in table.roles:
+        return one_site_a_row(table, dates, calendar)
+    if longitudes := longitudes_in_titles(table):
+        return one_latitude_a_row(table, longitudes)
+    if table.roles.keys() & {"time", "lat", "lon", "site"}:
+        return one_value_a_row(table, calendar)
+    listed = ", ".join(map(repr, table.cells.columns))
+    hint = ""
+    if any(name[:1].isdecimal() for name in table.cells.columns):
+        hint = (
+            " If its first line is no header, name the columns: --columns time,NAME,..."
+        )
+    raise DataError(f"{table.path}: {_ADVICE}. Its columns are {listed}.{hint}")
 
 
 def _take_calendar(table: Table, calendar: str) -> tuple[Table, str]:

@@ -36,16 +36,7 @@ def read_sites(path: Path) -> tuple[list[Variable], Array]:
     if not path.is_file():
         raise DataError(f"--points {path}: there is no such file")
     table = read_table(path)
-    lacking = [
-        word
-        for role, word in (("lat", "latitude"), ("lon", "longitude"))
-        if role not in table.roles
-    ]
-    if lacking:
-        raise DataError(
-            f"{path}: there is no column of {' or '.join(lacking)}; its columns are "
-            f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon."
-        )
+    _need_positions(table)
     table = _without_repeated_rows(table)
     variables = describe_sites(table, table.cells.reset_index(drop=True), placed=False)
     variables = [
@@ -53,18 +44,28 @@ def read_sites(path: Path) -> tuple[list[Variable], Array]:
         for v in variables
     ]
     if not any("cf_role" in v.attributes for v in variables):
-        text = next((v for v in variables if _tells_apart(v)), None)
-        named = {"cf_role": "timeseries_id", "long_name": "name of the site"}
-        if text is None:
-            numbers = np.array(
-                [str(at) for at in range(1, len(table.cells) + 1)], dtype=object
-            )
-            variables.insert(0, Variable("name", ("site",), InMemory(numbers), named))
-        else:
-            variables[variables.index(text)] = text.replace(
-                attributes={**text.attributes, **named}
-            )
+        variables = _with_names(variables, len(table.cells))
     return variables, table.lines
+
+
+def _need_positions(table: Table) -> None:
+    words = {"lat": "latitude", "lon": "longitude"}
+    lacking = [word for role, word in words.items() if role not in table.roles]
+    if lacking:
+        raise DataError(
+            f"{table.path}: there is no column of {' or '.join(lacking)}; its columns are "
+            f"{', '.join(map(repr, table.cells.columns))}. Call them lat and lon."
+        )
+
+
+def _with_names(variables: list[Variable], count: int) -> list[Variable]:
+    """Return variables of which one names the sites: a text that tells them apart, or numbers."""
+    about = {"cf_role": "timeseries_id", "long_name": "name of the site"}
+    text = next((v for v in variables if _tells_apart(v)), None)
+    if text is not None:
+        return [v.edit(**about) if v is text else v for v in variables]
+    numbers = np.array([str(at) for at in range(1, count + 1)], dtype=object)
+    return [Variable("name", ("site",), InMemory(numbers), about), *variables]
 
 
 def _first_of(lines: Array) -> str:
