@@ -193,3 +193,21 @@ def test_levels_in_the_other_sense_are_said_and_those_beyond_refused():
             Relevel(find="thetao differs 1degC from 200m")(sea(counted))
     with pytest.raises(DataError, match="no such level"):
         Subset(level="-40m")(column([1.0, 2.0], levels=[2.0, 40.0], level="height"))
+
+
+@pytest.mark.parametrize(
+    ("counted", "name", "positive"),
+    [
+        ("depth down", "depth", "down"),
+        ("depth by name", "depth", "down"),
+        ("height up", "height", "up"),
+        ("height without a word", "height", "up"),
+    ],
+)
+def test_outputs_say_which_way_an_axis_grows(tmp_path, counted, name, positive):
+    rhodolite.write(sea(counted), tmp_path / "a.nc")
+    levels = rhodolite.read(tmp_path / "a.nc").need(Role.LEVEL)
+    about = levels.variable.attributes
+    assert (about["standard_name"], about["positive"]) == (name, positive)
+    report = run_here("check", "a.nc", folder=tmp_path).out
+    assert "CF 4.3" not in report

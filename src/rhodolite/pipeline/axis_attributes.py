@@ -8,6 +8,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.named_variables import keep_named
 from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.level_direction import grows_down, usual_direction
 from rhodolite.model.units.udunits import convertible, is_pressure
 from rhodolite.model.variable import Variable
 
@@ -44,7 +45,7 @@ def _about(role: Role, coordinate: Coordinate) -> dict[str, str]:
     about = dict(_ABOUT[role])
     variable = coordinate.variable
     if role is Role.LEVEL:
-        about |= _about_levels(variable)
+        about |= _about_levels(coordinate)
     if role is Role.TIME:
         calendar = str(variable.attributes.get("calendar", "standard"))
         if calendar in _REAL_CALENDARS:
@@ -64,23 +65,25 @@ def _fill_in(variable: Variable, about: Mapping[str, str]) -> Variable:
     return variable.edit(**lacking) if lacking else variable
 
 
-def _about_levels(variable: Variable) -> dict[str, str]:
-    if "standard_name" in variable.attributes:
-        return {
-            "long_name": str(variable.attributes["standard_name"]).replace("_", " ")
-        }
+def _about_levels(coordinate: Coordinate) -> dict[str, str]:
+    variable = coordinate.variable
+    about = {"long_name": "level"}
     units = variable.units or "1"
     if is_pressure(units):
-        return {"standard_name": "air_pressure", "long_name": "pressure"}
-    if convertible(units, "m"):
-        named = f"{variable.name} {variable.attributes.get('long_name', '')}".lower()
-        down = (
-            "depth" in named
-            or str(variable.attributes.get("positive", "")).lower() == "down"
-        )
+        about = {"standard_name": "air_pressure", "long_name": "pressure"}
+    elif convertible(units, "m"):
+        down = grows_down(coordinate)
         word = "depth" if down else "height"
-        return {"standard_name": word, "long_name": word}
-    return {"long_name": "level"}
+        about = {"standard_name": word, "long_name": word}
+        direction = "down" if down else "up"
+        is_named = "standard_name" in variable.attributes
+        # Depths below zero contradict their name, which is not made worse.
+        if not is_named or usual_direction(variable) in (None, direction):
+            about["positive"] = direction
+    if "standard_name" in variable.attributes:
+        named = str(variable.attributes["standard_name"])
+        about["long_name"] = named.replace("_", " ")
+    return about
 
 
 def without_dangling_names(dataset: Dataset) -> Dataset:

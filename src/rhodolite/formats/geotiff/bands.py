@@ -17,6 +17,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.formats.text.dates import parse_date, time_variables
+from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.variable import Variable
 from rhodolite.plain_text import is_number
 
@@ -180,7 +181,7 @@ def _axis(
     """Return the coordinate that tags of bands give: dates where it is time and its labels are
     such, numbers in the units of the file's tags, or else texts."""
     about = attributes_of(dimension, file_tags)
-    is_time = " since " in str(about.get("units", ""))
+    is_time = counts_from_a_date(str(about.get("units", "")))
     dates = [parse_date(text) for text in labels]
     if is_time and all(dates):
         calendar = str(about.get("calendar", "standard"))

@@ -22,6 +22,7 @@ from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.departures import REFERENCE_PERIOD
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.conversion import of_differences, rescaling_between
 from rhodolite.model.units.differences import describe_units, is_difference
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
@@ -218,7 +219,8 @@ class IndicatorsOf:
             about["cell_methods"] = f"{before} {now}".strip()
         if indicator.by_base and self.base is not None and not kind.threshold:
             about[REFERENCE_PERIOD] = self.base.text
-        dtype = "float64" if " since " in about["units"] else "float32"
+        is_date = counts_from_a_date(about["units"])
+        dtype = "float64" if is_date else "float32"
         return Variable(
             name, self.variable.dimensions, data, about, Storage(dtype=dtype)
         )
