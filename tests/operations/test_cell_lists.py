@@ -141,6 +141,15 @@ def unit_vectors(lat, lon):
     return np.stack([flat * np.cos(east), flat * np.sin(east), np.sin(north)], axis=-1)
 
 
+@pytest.mark.parametrize("method", ["nearest", "bilinear"])
+def test_places_at_the_corners_of_cells_have_the_value_of_one_beside_them(both, method):
+    for path in both:
+        data = rhodolite.read(path).subset(time="2000-01-01")
+        warm = data.calc(formula="where(missing(tas), 300[K], tas)", name="tas")
+        found = warm.regrid(to="20", method=method)["tas"].values()
+        assert np.isfinite(found).all()
+
+
 @pytest.mark.parametrize("cap", [180.0, 35.0])
 def test_values_between_centres_are_linear_in_the_triangle_around(cap):
     """Each triangle of SciPy's hull tried by itself; linear functions of space are exact on its

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 _TURN = 2 * np.pi
 _BESIDE = 1.6
 """Times the usual distance of neighbours within which columns lie beside each other."""
+_OF_CORNERS = 1e-4
+"""Share of a cell by which its corners, rounded, may miss where they are."""
 _ROUNDING = 1e-11
 """Part of the moment of a cell about its edge that rounding can leave of none."""
 
@@ -319,7 +321,8 @@ def nearest_cells(source: Mesh, target: Mesh) -> Weights:
         if not source.goes_round:
             inside &= _near(east, source) <= source.longitude_edges.max() + 1e-9
     else:
-        inside = apart <= source.radii[cells]
+        # A place at the very corner of cells is not lost by rounding.
+        inside = apart <= source.radii[cells] * (1 + _OF_CORNERS)
     rows = np.flatnonzero(inside & np.isfinite(north))
     matrix = sparse.csr_array(
         (np.ones(rows.size), (rows, cells[rows])), shape=(north.size, source.size)
