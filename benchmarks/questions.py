@@ -58,6 +58,15 @@ for at in range(15, len(x) - 15):
 write("plain.nc", tas=out)
 """,
     ),
+    "standard deviation of windows of 31 days": (
+        "window days.nc --width 31days --statistic std -o ours.nc",
+        """
+x = read("days.nc"); out = np.full(x.shape, np.nan)
+for at in range(15, len(x) - 15):
+    out[at] = x[at - 15:at + 16].std(axis=0, ddof=1)
+write("plain.nc", tas=out)
+""",
+    ),
     "90th percentile of windows of 31 days": (
         "window days.nc --width 31days --statistic p90 -o ours.nc",
         """

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from unittest import mock
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -10,6 +12,7 @@ from hypothesis import strategies as st
 import rhodolite
 from conftest import run_here, write_plain
 from rhodolite import Aggregate, DataError, UsageError, Window
+from rhodolite.kernels import sliding
 from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.kernels.lanczos import lanczos_weights, low_pass
 from rhodolite.kernels.moving_quantiles import (
@@ -362,6 +365,34 @@ def test_windows_without_gaps_are_those_with_a_gap_elsewhere(
     assert set(equal.ravel()) == {0.1}
     if length > 1:
         assert not slide(np.full((40, 2), 0.1), weights, "std", length).any()
+
+
+@given(
+    st.integers(1, 50),
+    st.integers(1, 50),
+    st.booleans(),
+    st.sampled_from(["f4", "f8"]),
+    st.integers(0, 99),
+)
+def test_many_windows_are_added_up_as_few_are(steps, length, weighted, kind, seed):
+    """Compiled and not: to the bit, so that sizes of blocks change nothing. What is out of scale
+    touches no window that does not hold it."""
+    rng, length = np.random.default_rng(seed), min(length, steps)
+    values = rng.normal(280, 5, (steps, 70)).astype(kind)
+    weights = rng.integers(28, 32, steps).astype(float) if weighted else None
+    for statistic in ("mean", "sum"):
+        few = slide(values, weights, statistic, length)
+        with mock.patch.object(sliding, "_WORTH_COMPILING", 0):
+            many = slide(values, weights, statistic, length)
+        np.testing.assert_array_equal(many, few)
+    values[:] = 0.1
+    values[seed % steps] = (1e30, np.inf)[seed % 2]
+    first = np.arange(steps - length + 1)
+    others = (first > seed % steps) | (first + length <= seed % steps)
+    equal = float(np.dtype(kind).type(0.1))
+    assert set(slide(values, weights, "mean", length)[others].ravel()) <= {equal}
+    if length > 1:
+        assert not slide(values, weights, "std", length)[others].any()
 
 
 @given(

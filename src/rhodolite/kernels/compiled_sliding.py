@@ -1,7 +1,10 @@
 """Weighted sums, means and variances of every window, compiled.
 
-Windows that follow each other are added up together, value after value: their rows are long, and
-stay in the first cache of a core. Each is still the sum of its own values in their order.
+Series are cut into blocks as long as a window (van Herk 1992, Pattern Recognition Letters 13,
+517-521). A window is the end of one block and the beginning of the next, and sums over these are
+found from the one before by one addition. So each is the sum of its own values and of no others,
+whatever its length. Differences are taken from the last value of the first block and from the first
+of the second, which are in every window that meets them.
 """
 
 from __future__ import annotations
@@ -14,73 +17,15 @@ from numpy.typing import NDArray
 from rhodolite.kernels.compiling import compiled, compiled_for
 
 Array = NDArray[Any]
-_TILE = 64
-"""Cells whose series stay in the caches of a core."""
-_ROWS = 16
-"""Windows that are added up together."""
+_ROOM = 1 << 14
+"""Numbers of the ends of a block that stay in the caches of a core."""
+_FEWEST, _MOST = 16, 256
+"""Cells that are worked on together."""
 
 
-@compiled_for("void(float64[::1], float64[::1], float64[::1], float64[::1], int64)")
-def _add_up(
-    series: Array, factors: Array, origin: Array, total: Array, length: int
-) -> None:
-    """Put the sums of differences from an origin, over `length` rows from each on, into `total`."""
-    size, weighted = total.size, factors.size > 0
-    for place in range(size):
-        total[place] = 0.0
-    for begin in range(0, length * _TILE, _TILE):
-        row = series[begin : begin + size]
-        if weighted:
-            factor = factors[begin : begin + size]
-            for place in range(size):
-                total[place] += factor[place] * (row[place] - origin[place])
-        else:
-            for place in range(size):
-                total[place] += row[place] - origin[place]
-
-
-@compiled_for(
-    "void(float64[::1], float64[::1], float64[::1], float64[::1], float64[::1], int64)"
-)
-def _add_squares(
-    series: Array,
-    factors: Array,
-    origin: Array,
-    shift: Array,
-    total: Array,
-    length: int,
-) -> None:
-    """Put the weighted sums of squares of deviations from `origin + shift` into `total`."""
-    total[:] = 0.0
-    size = total.size
-    for begin in range(0, length * _TILE, _TILE):
-        row, factor = series[begin : begin + size], factors[begin : begin + size]
-        for place in range(size):
-            deviation = row[place] - origin[place] - shift[place]
-            total[place] += factor[place] * (deviation * deviation)
-
-
-@compiled_for("float64[::1](float64[::1], int64, int64)")
-def _add_weights(weights: Array, length: int, count: int) -> Array:
-    """Return the weight of each of `count` windows, one for each value where there are none."""
-    total = np.zeros(count)
-    for first in range(count):
-        if weights.size == 0:
-            total[first] = length
-        for step in range(first, min(first + length, weights.size)):
-            total[first] += weights[step]
-    return total
-
-
-@compiled
-def _take_tile(values: Array, left: int, series: Array) -> int:
-    """Copy the series of up to a tile of cells, and return how many they are."""
-    steps, cells = values.shape
-    width: int = min(_TILE, cells - left)
-    for step in range(steps):
-        for cell in range(width):
-            series[step * _TILE + cell] = values[step, left + cell]
-    return width
+@compiled_for("int64(int64)")
+def _width_of_tiles(length: int) -> int:
+    return max(_FEWEST, min(_MOST, _ROOM // length))
 
 
 @compiled
@@ -93,30 +38,71 @@ def add_windows(
     ----------
     values : ndarray of float32 or float64, shape (n, cells)
         A window with a missing value has none.
-    weights : ndarray of float64, shape (n,) or (0,)
-        None of them where all weigh the same.
+    weights : ndarray of float64, shape (n,)
     means : bool
         Whether means are wanted, and not sums.
     length : int
         From 1 to n.
     out : ndarray of float64, shape (n - length + 1, cells)
     """
-    series, factors = np.zeros(values.shape[0] * _TILE), np.repeat(weights, _TILE)
-    weight = _add_weights(weights, length, out.shape[0])
-    nothing, total = np.zeros(_ROWS * _TILE), np.empty(_ROWS * _TILE)
-    for left in range(0, values.shape[1], _TILE):
-        width = _take_tile(values, left, series)
-        for first in range(0, out.shape[0], _ROWS):
-            rows = min(_ROWS, out.shape[0] - first)
-            begin, size = first * _TILE, rows * _TILE
-            origin = series[begin : begin + size] if means else nothing[:size]
-            _add_up(series[begin:], factors[begin:], origin, total[:size], length)
-            for row in range(rows):
-                divisor = weight[first + row] if means else 1.0
+    count, cells = out.shape
+    tile = _width_of_tiles(length)
+    ends, end_weights = np.empty((length, tile)), np.empty(length)
+    start, origin, shift = np.empty(tile), np.zeros(tile), np.zeros(tile)
+    for left in range(0, cells, tile):
+        width: int = min(tile, cells - left)
+        for block in range(0, count, length):
+            if means:
+                row = values[block + length - 1, left : left + width]
                 for cell in range(width):
-                    place = row * _TILE + cell
-                    result = origin[place] + total[place] / divisor
-                    out[first + row, left + cell] = result
+                    origin[cell] = row[cell]
+            _add_from_the_end(
+                values, weights, origin, block, left, width, ends, end_weights
+            )
+            divisor = end_weights[0] if means else 1.0
+            end, result = ends[0], out[block, left : left + width]
+            for cell in range(width):
+                result[cell] = origin[cell] + end[cell] / divisor
+            start[:] = 0.0
+            start_weight = 0.0
+            for at in range(1, min(length, count - block)):
+                step = block + length + at - 1
+                row = values[step, left : left + width]
+                if at == 1 and means:
+                    for cell in range(width):
+                        shift[cell] = row[cell] - origin[cell]
+                weight = weights[step]
+                start_weight += weight
+                divisor = end_weights[at] + start_weight if means else 1.0
+                end, result = ends[at], out[block + at, left : left + width]
+                for cell in range(width):
+                    change = row[cell] - origin[cell] - shift[cell]
+                    start[cell] += weight * change
+                    total = end[cell] + start[cell] + start_weight * shift[cell]
+                    result[cell] = origin[cell] + total / divisor
+
+
+@compiled
+def _add_from_the_end(
+    values: Array,
+    weights: Array,
+    origin: Array,
+    block: int,
+    left: int,
+    width: int,
+    ends: Array,
+    end_weights: Array,
+) -> None:
+    """Put the sums of differences from each step of a block to its end into `ends`."""
+    before, weight_before = np.zeros(width), 0.0
+    for at in range(len(ends) - 1, -1, -1):
+        row, end = values[block + at, left : left + width], ends[at]
+        weight = weights[block + at]
+        weight_before += weight
+        end_weights[at] = weight_before
+        for cell in range(width):
+            before[cell] += weight * (row[cell] - origin[cell])
+            end[cell] = before[cell]
 
 
 @compiled
@@ -135,27 +121,84 @@ def find_variances(
     rounding : float
         Part of a mean up to which deviations are those of equal values.
     out : ndarray of float64, shape (n - length + 1, cells)
+
+    Notes
+    -----
+    Means and squares are kept as values come (West 1979, Communications of the ACM 22, 532-535),
+    and those of two parts put together (Chan, Golub and LeVeque 1983, The American Statistician 37,
+    242-247).
     """
-    series, factors = np.zeros(values.shape[0] * _TILE), np.repeat(weights, _TILE)
-    weight = _add_weights(weights, length, out.shape[0])
-    shift, squares = np.empty(_ROWS * _TILE), np.empty(_ROWS * _TILE)
-    for left in range(0, values.shape[1], _TILE):
-        width = _take_tile(values, left, series)
-        for first in range(0, out.shape[0], _ROWS):
-            rows = min(_ROWS, out.shape[0] - first)
-            begin, size = first * _TILE, rows * _TILE
-            ahead, factor = series[begin:], factors[begin:]
-            _add_up(ahead, factor, ahead[:size], shift[:size], length)
-            for place in range(size):
-                shift[place] /= weight[first + place // _TILE]
-            _add_squares(
-                ahead, factor, ahead[:size], shift[:size], squares[:size], length
+    count, cells = out.shape
+    tile = _width_of_tiles(length)
+    ends, squares = np.empty((length, tile)), np.empty((length, tile))
+    end_weights = np.empty(length)
+    start, start_squares = np.empty(tile), np.empty(tile)
+    origin, shift = np.empty(tile), np.zeros(tile)
+    for left in range(0, cells, tile):
+        width: int = min(tile, cells - left)
+        for block in range(0, count, length):
+            row = values[block + length - 1, left : left + width]
+            for cell in range(width):
+                origin[cell] = row[cell]
+            _spread_from_the_end(
+                values, weights, origin, block, left, width, ends, squares, end_weights
             )
-            for row in range(rows):
-                freedom = weight[first + row] * ((length - 1) / length)
+            start[:] = 0.0
+            start_squares[:] = 0.0
+            start_weight = 0.0
+            for at in range(min(length, count - block)):
+                step = block + length + at - 1
+                row = values[step, left : left + width]
+                weight = weights[step] if at > 0 else 0.0
+                if at == 1:
+                    for cell in range(width):
+                        shift[cell] = row[cell] - origin[cell]
+                start_weight += weight
+                part = weight / start_weight if at > 0 else 0.0
+                whole = end_weights[at] + start_weight
+                share = start_weight / whole
+                between = end_weights[at] * share
+                freedom = whole * ((length - 1) / length)
+                end, square = ends[at], squares[at]
+                result = out[block + at, left : left + width]
                 for cell in range(width):
-                    place = row * _TILE + cell
-                    least = rounding * abs(ahead[place] + shift[place])
-                    vanishes = squares[place] <= weight[first + row] * (least * least)
-                    variance = 0.0 if vanishes else squares[place] / freedom
-                    out[first + row, left + cell] = variance
+                    change = row[cell] - origin[cell] - shift[cell]
+                    apart = change - start[cell]
+                    start[cell] += apart * part
+                    start_squares[cell] += weight * apart * (change - start[cell])
+                    apart = start[cell] + shift[cell] - end[cell]
+                    mean = origin[cell] + end[cell] + apart * share
+                    total = square[cell] + start_squares[cell] + between * apart * apart
+                    least = rounding * abs(mean)
+                    vanishes = total <= whole * (least * least)
+                    result[cell] = 0.0 if vanishes else total / freedom
+
+
+@compiled
+def _spread_from_the_end(
+    values: Array,
+    weights: Array,
+    origin: Array,
+    block: int,
+    left: int,
+    width: int,
+    ends: Array,
+    squares: Array,
+    end_weights: Array,
+) -> None:
+    """Put the means and the sums of squares about them, from each step of a block to its end, into
+    `ends` and `squares`."""
+    mean, total, weight_before = np.zeros(width), np.zeros(width), 0.0
+    for at in range(len(ends) - 1, -1, -1):
+        row = values[block + at, left : left + width]
+        end, square = ends[at], squares[at]
+        weight = weights[block + at]
+        weight_before += weight
+        end_weights[at] = weight_before
+        part = weight / weight_before
+        for cell in range(width):
+            change = row[cell] - origin[cell]
+            apart = change - mean[cell]
+            mean[cell] += apart * part
+            total[cell] += weight * apart * (change - mean[cell])
+            end[cell], square[cell] = mean[cell], total[cell]

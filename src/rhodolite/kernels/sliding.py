@@ -50,8 +50,9 @@ def slide(
 
     Notes
     -----
-    Every window is added up by itself, from its first value on, and means are those of differences
-    to this, so that no digit is lost along the way and equal values have exactly their mean.
+    Every window is the sum of its own values and of no others, in two parts that are shared with
+    its neighbours (see `compiled_sliding`), and means are those of differences to one of them, so
+    that no digit is lost along the way and equal values have exactly their mean.
 
     Examples
     --------
@@ -123,16 +124,39 @@ def _of_part(values: Array, weights: Array | None, kind: str, length: int) -> Ar
     if kind == "range":
         highest = fold_windows(values, np.maximum, length)
         return np.asarray(highest - fold_windows(values, np.minimum, length))
-    count = len(values) - length + 1
-    if weights is None:
-        weights = np.ones(len(values))
-    rows = [slice(shift, shift + count) for shift in range(length)]
-    origin = values[rows[0]] if kind == "mean" else np.zeros((1, values.shape[1]))
-    total, weight = np.zeros((count, values.shape[1])), np.zeros((count, 1))
-    for row in rows:
-        total += weights[row, None] * (values[row] - origin)
-        weight += weights[row, None]
-    return origin + total / weight if kind == "mean" else total
+    return _sums_of_part(values, weights, kind == "mean", length)
+
+
+def _sums_of_part(
+    values: Array, weights: Array | None, means: bool, length: int
+) -> Array:
+    """Return sums or means by the same additions as `compiled_sliding.add_windows`."""
+    count, cells = len(values) - length + 1, values.shape[1]
+    # Blocks as long as a window, the last filled up, and one more for windows to end in.
+    rows = (len(values) // length + 2) * length
+    padding = ((0, rows - len(values)), (0, 0))
+    series = np.pad(values, padding).reshape(-1, length, cells)
+    given = np.ones(len(values)) if weights is None else weights
+    factors = np.pad(given[:, None], padding).reshape(-1, length, 1)
+    blocks, following = series[:-1], series[1:]
+    nothing = np.zeros((len(blocks), 1, cells))
+    origin = blocks[:, -1:] if means else nothing
+    shift = following[:, :1] - origin if means else nothing
+    ends = _add_backwards(factors[:-1] * (blocks - origin))
+    starts = np.cumsum(factors[1:] * (following - origin - shift), axis=1)
+    weight_ahead = np.cumsum(factors[1:], axis=1)
+    weight = _add_backwards(factors[:-1])
+    ends[:, 1:] += starts[:, :-1]
+    ends[:, 1:] += weight_ahead[:, :-1] * shift
+    weight[:, 1:] += weight_ahead[:, :-1]
+    with np.errstate(invalid="ignore", divide="ignore"):  # beyond the last window
+        results = origin + ends / weight if means else ends
+    return results.reshape(-1, cells)[:count]
+
+
+def _add_backwards(parts: Array) -> Array:
+    """Return sums from each row of a block to its last."""
+    return np.cumsum(parts[:, ::-1], axis=1)[:, ::-1]
 
 
 def _slide_compiled(
@@ -141,14 +165,12 @@ def _slide_compiled(
     from rhodolite.kernels.compiled_sliding import add_windows, find_variances
 
     series = np.ascontiguousarray(values)
+    factors = np.ones(len(series)) if weights is None else weights
     if kind in SUMS:
-        # Without weights a product is saved for each value of each window.
-        factors = np.empty(0) if weights is None else weights
         add_windows(series, factors, kind == "mean", length, out)
     elif length == 1:
         out[:] = np.nan  # One value has no spread.
     else:
-        factors = np.ones(len(series)) if weights is None else weights
         find_variances(series, factors, length, ROUNDING, out)
         if kind == "std":
             np.sqrt(out, out=out)
