@@ -40,8 +40,11 @@ class Empirical:
     def __init__(self, sample: Array) -> None:
         nothing = np.full((1, *sample.shape[1:]), np.nan)
         rows = _rows_of(sample if len(sample) else nothing)
-        self._count = (~np.isnan(rows)).sum(axis=1)
         self._ordered = np.sort(rows, axis=1)
+        self._count = np.full(len(rows), rows.shape[1])
+        # Missing values come last in order, and most series have none.
+        lacking = np.isnan(self._ordered[:, -1])
+        self._count[lacking] = (~np.isnan(self._ordered[lacking])).sum(axis=1)
 
     def count_below(self, values: Array) -> tuple[Array, Array]:
         """Return how many values of the sample lie below each value, and how many up to it.
@@ -62,7 +65,7 @@ class Empirical:
     def below(self, values: Array) -> Array:
         """Return the probability below values, of shape (m, *cells)."""
         rows = _rows_of(values)
-        if _is_worth_it(rows):
+        if self._is_worth_compiling(rows):
             from rhodolite.kernels.compiled_empirical import find_shares
 
             shares = find_shares(self._ordered, self._count, rows)
@@ -73,7 +76,7 @@ class Empirical:
     def quantile(self, share: Array) -> Array:
         """Return the value that has a probability below it, of shape (m, *cells)."""
         rows = _rows_of(share)
-        if _is_worth_it(rows):
+        if self._is_worth_compiling(rows):
             from rhodolite.kernels.compiled_empirical import find_quantiles
 
             values = find_quantiles(self._ordered, self._count, rows, _EQUAL_PLACES)
@@ -87,7 +90,7 @@ class Empirical:
         return self._ordered[:, 0], _at(self._ordered, last[:, None])[:, 0]
 
     def _count_below(self, rows: Array) -> tuple[Array, Array]:
-        if _is_worth_it(rows):
+        if self._is_worth_compiling(rows):
             from rhodolite.kernels.compiled_empirical import count_below
 
             return count_below(self._ordered, self._count, rows)
@@ -97,6 +100,11 @@ class Empirical:
             less[cell] = np.searchsorted(known, rows[cell], side="left")
             up_to[cell] = np.searchsorted(known, rows[cell], side="right")
         return less, up_to
+
+    def _is_worth_compiling(self, rows: Array) -> bool:
+        # Of a few values in a large sample the whole sample is gone through otherwise.
+        size = max(rows.size, self._ordered.size)
+        return size >= _WORTH_COMPILING and can_compile()
 
     def _find_shares(self, rows: Array) -> Array:
         less, up_to = self._count_below(rows)
@@ -121,10 +129,6 @@ class Empirical:
         high = _at(self._ordered, np.minimum(before + 1, last))
         part = np.where(place - before < _EQUAL_PLACES, 0.0, place - before)
         return np.where(np.isnan(rows), np.nan, low + part * (high - low))
-
-
-def _is_worth_it(rows: Array) -> bool:
-    return rows.size >= _WORTH_COMPILING and can_compile()
 
 
 def _rows_of(values: Array) -> Array:

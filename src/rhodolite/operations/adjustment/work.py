@@ -104,9 +104,10 @@ class Adjustment(SeriesKernel):
         if self.rule.trace > 0:
             values = self._with_traces(values)
         parts = np.split(values, np.cumsum(self.sizes)[:2])
+        gaps = bool(np.isnan(values).any())
         result = np.full(parts[0].shape, np.nan)
         for phase in self.phases:
-            result[phase.steps] = self._adjust(phase, *parts)
+            result[phase.steps] = self._adjust(phase, *parts, gaps=gaps)
         known = ~np.isnan(parts[0])
         lacking = int((known & np.isnan(result)).sum())
         if self.rule.trace > 0:
@@ -115,14 +116,20 @@ class Adjustment(SeriesKernel):
         return {"value": shaped}, Counter(lacking=lacking, of=int(known.sum()))
 
     def _adjust(
-        self, phase: Phase, model: Array, trained: Array, observed: Array
+        self,
+        phase: Phase,
+        model: Array,
+        trained: Array,
+        observed: Array,
+        *,
+        gaps: bool,
     ) -> Array:
         """Return the adjusted values of a phase, missing where too little is known."""
         values, own = model[phase.steps], model[phase.own]
         before, truth = trained[phase.trained], observed[phase.observed]
         enough = np.ones(values.shape[1], dtype=bool)
         for sample in (before, truth):
-            count = (~np.isnan(sample)).sum(axis=0)
+            count = (~np.isnan(sample)).sum(axis=0) if gaps else len(sample)
             enough &= count >= max(self.rule.coverage * len(sample) - 1e-9, 2)
         return np.where(enough, self._map(values, own, before, truth), np.nan)
 
