@@ -870,3 +870,61 @@ def test_units_mean_the_same_from_files_tables_arrays_and_options(
         computed = data.calc(formula=name, name="x", units=written)["x"]
         assert converted.units == computed.units == meant
         np.testing.assert_allclose(converted.values(), computed.values(), rtol=1e-12)
+
+
+MONTHS = [100 * year + month for year in (2001, 2002) for month in range(1, 13)]
+
+
+@pytest.mark.parametrize(
+    ("name", "units", "figures", "first", "step"),
+    [
+        ("time", "", MONTHS, "2001-01", "every month"),
+        ("time", "YYYYMM", MONTHS, "2001-01", "every month"),
+        (
+            "date",
+            "month as %Y%m.%f",
+            [m + 0.5 for m in MONTHS],
+            "2001-01",
+            "every month",
+        ),
+        ("time", "1", [100 * month + 15 for month in MONTHS], "2001-01", "every month"),
+        (
+            "time",
+            "",
+            [2001 + (m + 0.5) / 12 for m in range(24)],
+            "2001-01",
+            "every month",
+        ),
+        ("year", "", range(1950, 1970), "1950", "every year"),
+        ("time", "years", range(850, 870), "0850", "every year"),
+        ("time", "julian day", np.arange(20) + 2451544.5, "2000-01-01", "every day"),
+    ],
+)
+def test_figures_of_the_calendar_are_dates(name, units, figures, first, step):
+    values = np.asarray(figures, dtype=float)
+    variables = [
+        plain(name, (name,), values, **({"units": units} if units else {})),
+        plain("tas", (name,), np.ones(values.size), units="K"),
+    ]
+    with pytest.warns(RhodoliteWarning, match=f"{name} has .* are read as"):
+        axis = normalise(dataset(*variables)).need_time()
+    assert str(axis.span.first).startswith(first)
+    assert str(axis.step) == step
+    assert len(axis) == values.size
+
+
+@pytest.mark.parametrize(
+    ("name", "units", "figures"),
+    [
+        ("time", "", range(24)),
+        ("time", "1", np.arange(1, 25)),
+        ("time", "", [200112, 200113]),
+        ("depth_of", "", MONTHS),
+        ("time", "m", MONTHS),
+    ],
+)
+def test_other_numbers_are_no_dates(name, units, figures):
+    values = np.asarray(figures, dtype=float)
+    time = plain(name, (name,), values, **({"units": units} if units else {}))
+    tas = plain("tas", (name,), np.ones(values.size), units="K")
+    assert normalise(dataset(time, tas)).time is None

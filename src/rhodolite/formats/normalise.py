@@ -17,6 +17,7 @@ from rhodolite.formats.cf.face_cells import add_face_cells
 from rhodolite.formats.cf.observation_lists import lay_out_observations
 from rhodolite.formats.cf.projection_coordinates import add_positions
 from rhodolite.formats.counted_times import count_days
+from rhodolite.formats.figures_of_dates import read_figures
 from rhodolite.formats.longitude_bounds import put_bounds_around
 from rhodolite.formats.normalise_axes import (
     drop_impossible_bounds,
@@ -52,6 +53,7 @@ def normalise(dataset: Dataset) -> Dataset:
         put_bounds_around,
         join_split_longitudes,
         read_text_dates,
+        read_figures,
         settle_calendar,
         drop_missing_times,
         count_days,

@@ -28,7 +28,8 @@ _ADVICE = {
     "latitude",
     Role.LONGITUDE: "no longitude was found; a longitude needs units degrees_east or standard_name "
     "longitude",
-    Role.TIME: "there is no time axis; a time axis needs units such as 'days since 1990-01-01'",
+    Role.TIME: "there is no time axis; a time axis needs units such as 'days since 1990-01-01', "
+    "which annotate --set 'NAME:units=...' gives it",
     Role.LEVEL: "there is no vertical axis; one is identified by units of pressure or the "
     "attributes "
     "positive or axis=Z",
