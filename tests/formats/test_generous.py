@@ -9,6 +9,7 @@ import netCDF4
 import numpy as np
 import pyproj
 import pytest
+import rasterio
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
@@ -928,3 +929,58 @@ def test_other_numbers_are_no_dates(name, units, figures):
     time = plain(name, (name,), values, **({"units": units} if units else {}))
     tas = plain("tas", (name,), np.ones(values.size), units="K")
     assert normalise(dataset(time, tas)).time is None
+
+
+LAEA = "+proj=laea +lat_0=52 +lon_0=10 +x_0=4321000 +y_0=3210000 +ellps=GRS80 +units=m"
+
+
+@pytest.mark.parametrize("across", [{}, {"axis": "X"}, {"units": "km"}])
+@pytest.mark.parametrize(
+    "told",
+    [
+        {"proj4": LAEA},
+        {"epsg_code": "EPSG:3035"},
+        {"EPSG": 3035},
+        {"crs_wkt": pyproj.CRS(3035).to_wkt()},
+        {"spatial_ref": pyproj.CRS(3035).to_wkt("WKT1_GDAL")},
+    ],
+)
+def test_projections_told_by_texts_and_codes_have_positions(tmp_path, told, across):
+    x = np.arange(4) * 1e5 + 4321000
+    scale = 1e-3 if "units" in across else 1.0
+    made = dataset(
+        plain("crs", (), np.int32(0), **told),
+        plain("y", ("y",), np.arange(3) * 1e5 + 3210000, units="m"),
+        plain("x", ("x",), x * scale, **{"units": "m", **across}),
+        plain("tas", ("y", "x"), np.ones((3, 4)), units="K", grid_mapping="crs"),
+    )
+    out = normalise(made)
+    mapping = out["crs"].attributes["grid_mapping_name"]
+    assert mapping == "lambert_azimuthal_equal_area"
+    turn = pyproj.Transformer.from_crs(3035, 4326, always_xy=True)
+    east, north = turn.transform(*np.meshgrid(x, np.arange(3) * 1e5 + 3210000))
+    np.testing.assert_allclose(out["lat"].values(), north, atol=1e-9)
+    np.testing.assert_allclose(out["lon"].values(), east, atol=1e-9)
+    rhodolite.write(out, tmp_path / "a.tif")
+    with rasterio.open(tmp_path / "a.tif") as file:
+        assert "LAEA" in file.crs.to_wkt() or "Lambert_Azimuthal" in file.crs.to_wkt()
+
+
+def test_a_projection_that_there_is_not_is_refused_and_degrees_stay_degrees():
+    field = {"units": "K", "grid_mapping": "crs"}
+    degrees = dataset(
+        plain("crs", (), np.int32(0), epsg_code="EPSG:4326"),
+        plain("lat", ("lat",), [1.0, 2.0], units="degrees_north"),
+        plain("lon", ("lon",), [1.0, 2.0], units="degrees_east"),
+        plain("tas", ("lat", "lon"), np.ones((2, 2)), **field),
+    )
+    out = normalise(degrees)
+    assert out["crs"].attributes["grid_mapping_name"] == "latitude_longitude"
+    assert out.axes.curvilinear is None
+    with pytest.raises(DataError, match="crs tells its projection by 'EPSG:99999999'"):
+        normalise(
+            degrees.with_variables(
+                v.edit(epsg_code="EPSG:99999999") if v.name == "crs" else v
+                for v in degrees.variables.values()
+            )
+        )

@@ -14,6 +14,7 @@ import numpy as np
 from rhodolite.arrays import Array, Mapped
 from rhodolite.errors import warn
 from rhodolite.formats.cf.face_cells import add_face_cells
+from rhodolite.formats.cf.named_projections import describe_projections
 from rhodolite.formats.cf.observation_lists import lay_out_observations
 from rhodolite.formats.cf.projection_coordinates import add_positions
 from rhodolite.formats.counted_times import count_days
@@ -62,6 +63,7 @@ def normalise(dataset: Dataset) -> Dataset:
         _without_dangling_names,
         _with_plain_axes,
         _with_attached_grid,
+        describe_projections,
         add_positions,
         add_face_cells,
     )

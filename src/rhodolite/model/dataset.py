@@ -236,10 +236,15 @@ class Dataset:
         if mapping is None or role not in (Role.LATITUDE, Role.LONGITUDE):
             return ""
         name = mapping.attributes.get("grid_mapping_name")
+        if name is None:
+            return (
+                f"no {role} was found, and the grid mapping {mapping.name} does not tell its "
+                "projection: it lacks a grid_mapping_name"
+            )
         return (
             f"no {role} was found, and the grid is projected ({name}); its latitudes and "
-            "longitudes are computed where pyproj is installed: pip install "
-            "'rhodolite[projections]'"
+            "longitudes are computed where pyproj is installed (pip install "
+            "'rhodolite[projections]') and its x and y have a standard_name"
         )
 
     def find(self, asked: str) -> str:
