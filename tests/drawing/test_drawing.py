@@ -9,7 +9,7 @@ import matplotlib.image
 import numpy as np
 import pytest
 import shapely
-from matplotlib.collections import LineCollection, QuadMesh
+from matplotlib.collections import LineCollection, PathCollection, QuadMesh
 
 import rhodolite
 from conftest import make_dataset
@@ -32,6 +32,7 @@ from rhodolite.drawing.options import ProjectionName
 from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.drawing.parts.map_geometry import MapGeometry
 from rhodolite.drawing.parts.text import period_text
+from rhodolite.model.axes import Role
 from rhodolite.model.indexing import take
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
@@ -251,6 +252,25 @@ def test_a_climatology_is_titled_by_its_month_and_years(garnet):
 def test_what_cannot_be_drawn_is_refused_with_advice(demo, settings, message):
     with pytest.raises(DataError, match=message):
         Map(**settings)(rhodolite.read(demo / "pressure_monthly.nc"))
+
+
+@pytest.mark.parametrize("projection", list(ProjectionName))
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+def test_marks_are_cut_to_the_map_as_the_field_is(garnet, projection):
+    """As many dots in a wide grid as significant cells within the map."""
+    trends = rhodolite.Trend()(Subset(every="lat=4,lon=4", variable="tas")(garnet))
+    figure = Map(variable="tas_trend", projection=projection)(trends)
+    part = Map(variable="tas_trend", projection=projection).shown(trends)
+    flags = Subset(variable="tas_trend_significant")(trends)
+    latitudes = part.need(Role.LATITUDE).values
+    within = np.isin(flags.need(Role.LATITUDE).values, latitudes)
+    dots = [
+        len(mark.get_offsets())
+        for mark in figure.axes[0].collections
+        if isinstance(mark, PathCollection) and mark.get_sizes().tolist() == [4.0]
+    ]
+    assert dots == [(flags["tas_trend_significant"].values()[within] == 1).sum()]
+    Map(variable="tas_trend", projection=projection, mark="hatches")(trends)
 
 
 def test_palettes_that_do_not_exist_are_refused():

@@ -984,3 +984,48 @@ def test_a_projection_that_there_is_not_is_refused_and_degrees_stay_degrees():
                 for v in degrees.variables.values()
             )
         )
+
+
+def staggered(path):
+    """Three fields on grids of their own, each half a cell from the others, as ocean models have
+    them; two of them on the second."""
+    east, north = np.meshgrid(np.linspace(0.0, 8, 9), np.linspace(40.0, 47, 8))
+    with netCDF4.Dataset(path, "w") as file:
+        for grid, (rows, columns) in {"r": (8, 9), "u": (8, 8), "v": (7, 9)}.items():
+            axes = (f"j_{grid}", f"i_{grid}")
+            for name, size in zip(axes, (rows, columns), strict=True):
+                file.createDimension(name, size)
+            for name, places in (("lon", east), ("lat", north)):
+                position = file.createVariable(f"{name}_{grid}", "f8", axes)
+                position.units = {"lat": "degrees_north", "lon": "degrees_east"}[name]
+                shift = 0.5 * (grid == {"lon": "u", "lat": "v"}[name])
+                position[:] = places[:rows, :columns] + shift
+        for name, grid in (("a", "r"), ("b", "u"), ("c", "u"), ("d", "v")):
+            axes = (f"j_{grid}", f"i_{grid}")
+            field = file.createVariable(name, "f8", axes)
+            field.setncatts({"units": "K", "coordinates": f"lat_{grid} lon_{grid}"})
+            field[:] = file[f"lat_{grid}"][:] + 0.01 * file[f"lon_{grid}"][:]
+    return path
+
+
+def test_fields_on_several_grids_are_worked_on_grid_by_grid(tmp_path):
+    """The grid of most data is taken, with a word; each other once its variables are chosen."""
+    path = staggered(tmp_path / "a.nc")
+    with pytest.warns(
+        RhodoliteWarning, match="that of lat_u and lon_u is worked on, and not"
+    ):
+        data = rhodolite.read(path)
+    for name, grid in (("a", "r"), ("b", "u"), ("d", "v")):
+        part = data.subset(variable=name)
+        assert part.axes.curvilinear == (f"lat_{grid}", f"lon_{grid}")
+        north = part[f"lat_{grid}"].values()
+        plane = part.regrid(to="0.5", method="bilinear")
+        inner = plane.subset(lat="42..46", lon="2..6")
+        east, lats = np.meshgrid(inner["lon"].values(), inner["lat"].values())
+        np.testing.assert_allclose(inner[name].values(), lats + 0.01 * east, rtol=1e-3)
+        picture = rhodolite.Map(variable=name)(data)
+        assert picture.axes
+        assert part.subset(lat="43..45").lengths[f"j_{grid}"] < north.shape[0]
+    means = data.summarise()
+    assert means["b"].values().ndim == 0
+    assert means["a"].values().ndim == 2

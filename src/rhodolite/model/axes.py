@@ -232,7 +232,8 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
         doubts += doubt
     curvilinear = sites = None
     if len(grids) == 2 and not _HORIZONTAL & by_role.keys():
-        curvilinear = grids[Role.LATITUDE], grids[Role.LONGITUDE]
+        curvilinear, doubt = _most_used_grid(grids, used)
+        doubts += doubt
     elif not by_role.keys() >= _HORIZONTAL:
         # Positions along one dimension that is neither: a list of sites or cells.
         sites = _sites(variables, auxiliary)
@@ -243,12 +244,12 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
 def _auxiliary_names(
     variables: Mapping[str, Variable],
     candidates: Mapping[Role, list[Variable]],
-    grids: Mapping[Role, str],
+    grids: Mapping[Role, Sequence[Variable]],
 ) -> set[str]:
     """Return the names of all that only describes data: coordinates, positions and helpers."""
     along_themselves = {n for n, v in variables.items() if v.dimensions == (n,)}
     coordinates = {v.name for rivals in candidates.values() for v in rivals}
-    positions = set(grids.values())
+    positions = {v.name for rivals in grids.values() for v in rivals}
     return _named_helpers(variables) | along_themselves | coordinates | positions
 
 
@@ -284,11 +285,11 @@ def _parts_of_mesh(variable: Variable) -> list[str]:
 
 def _possible_coordinates(
     variables: Mapping[str, Variable],
-) -> tuple[dict[Role, list[Variable]], dict[Role, str]]:
-    """Return what could serve as the coordinate of each role, and the names of latitude and
-    longitude with two dimensions."""
+) -> tuple[dict[Role, list[Variable]], dict[Role, list[Variable]]]:
+    """Return what could serve as the coordinate of each role, and latitudes and longitudes with
+    two dimensions."""
     possible: dict[Role, list[Variable]] = {role: [] for role in Role}
-    grids: dict[Role, str] = {}
+    grids: dict[Role, list[Variable]] = {}
     bounds = _bounds_names(variables)
     for name, variable in variables.items():
         along_axis = variable.dimensions == (name,) or _describes_plain_dimension(
@@ -303,8 +304,41 @@ def _possible_coordinates(
         if along_axis or single_number:
             possible[role].append(variable)
         elif role in (Role.LATITUDE, Role.LONGITUDE) and name not in bounds:
-            grids.setdefault(role, name)
+            grids.setdefault(role, []).append(variable)
     return possible, grids
+
+
+def _most_used_grid(
+    grids: Mapping[Role, Sequence[Variable]], used: Sequence[tuple[str, ...]]
+) -> tuple[tuple[str, str], list[str]]:
+    """Return the latitudes and longitudes with two dimensions on which most data lie, and a doubt
+    where others lie on others."""
+    pairs = [
+        (north, east)
+        for north in grids[Role.LATITUDE]
+        for east in grids[Role.LONGITUDE]
+        if set(north.dimensions) == set(east.dimensions)
+    ]
+    if not pairs:
+        return (grids[Role.LATITUDE][0].name, grids[Role.LONGITUDE][0].name), []
+    counts: dict[frozenset[str], int] = {}
+    for north, _ in pairs:
+        plane = frozenset(north.dimensions)
+        counts[plane] = sum(plane <= set(dimensions) for dimensions in used)
+    chosen = max(pairs, key=lambda pair: counts[frozenset(pair[0].dimensions)])
+    plane = frozenset(chosen[0].dimensions)
+    others = [
+        f"{north.name} and {east.name}"
+        for north, east in pairs
+        if counts[frozenset(north.dimensions)] and set(north.dimensions) != plane
+    ]
+    names = (chosen[0].name, chosen[1].name)
+    if not others:
+        return names, []
+    return names, [
+        f"of the grids that data lie on, that of {names[0]} and {names[1]} is worked on, and not "
+        f"that of {', '.join(others)}, unless variables on it are chosen"
+    ]
 
 
 def _most_used(

@@ -75,16 +75,34 @@ def variable_of_map(dataset: Dataset, names: tuple[str, ...] | None) -> Variable
     )
 
 
-def cut_to_map(dataset: Dataset, latitudes: LatitudeRange | None) -> Dataset:
+def cut_to_map(
+    dataset: Dataset,
+    names: tuple[str, ...] | None,
+    latitudes: LatitudeRange | None = None,
+) -> Dataset:
     """Return the part of a dataset that a map reaches, all of it where it has no limit; cells in a
     list as those of a grid.
 
     Parameters
     ----------
     dataset : Dataset
+    names : tuple of str, optional
+        The variables asked for, which may lie on another grid than the others.
     latitudes : LatitudeRange, optional
     """
+    if names is not None:
+        part = Subset(variable=names)(dataset)
+        # Of what lies on no grid more is said where that is looked for.
+        dataset = part if _has_grid(part) else dataset
     return as_one_row(dataset if latitudes is None else Subset(lat=latitudes)(dataset))
+
+
+def _has_grid(dataset: Dataset) -> bool:
+    roles = dataset.axes.by_role.keys()
+    return dataset.axes.curvilinear is not None or roles >= {
+        Role.LATITUDE,
+        Role.LONGITUDE,
+    }
 
 
 def choose_part(

@@ -68,7 +68,7 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
         return take(part, {str(part.need(Role.TIME).dimension): steps})
 
     def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
-        on_map = cut_to_map(dataset, self.projection.latitudes)
+        on_map = cut_to_map(dataset, self.variable, self.projection.latitudes)
         variable = variable_of_map(on_map, self.variable)
         return choose_part(on_map, variable, self.time, self.level), variable
 

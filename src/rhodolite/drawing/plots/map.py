@@ -27,7 +27,6 @@ from rhodolite.drawing.parts.text import period_text, value_text
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
@@ -110,7 +109,7 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
 
     def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
         """Return the part of a dataset that is drawn, and the variable in all of it."""
-        on_map = cut_to_map(dataset, self.projection.latitudes)
+        on_map = cut_to_map(dataset, self.variable, self.projection.latitudes)
         variable = variable_of_map(on_map, self.variable)
         return choose_part(on_map, variable, self.time, self.level), variable
 
@@ -128,9 +127,9 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
             or (self.mark_by is None and flags not in dataset.variables)
         ):
             return None
-        dataset = as_one_row(dataset)
-        flag = dataset[flags]
-        part = choose_part(dataset, flag, self.time, self.level)
+        on_map = cut_to_map(dataset, (flags,), self.projection.latitudes)
+        flag = on_map[flags]
+        part = choose_part(on_map, flag, self.time, self.level)
         return Marks(
             field_of(part, part[flag.name], engine) == 1,
             self.mark is Mark.HATCHES,

@@ -17,7 +17,7 @@ from rhodolite.drawing.parts.colour_scale import choose_scale, colours
 from rhodolite.drawing.parts.curves import labelled_parts
 from rhodolite.drawing.parts.legend import add_key, add_legend
 from rhodolite.drawing.parts.map_frame import MapFrame, field_of
-from rhodolite.drawing.parts.selection import variable_of_map
+from rhodolite.drawing.parts.selection import cut_to_map, variable_of_map
 from rhodolite.drawing.parts.text import period_text, region_text
 from rhodolite.drawing.parts.title import put_title
 from rhodolite.errors import DataError
@@ -87,6 +87,7 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
         return self._grouped(*self._chosen(dataset))
 
     def _chosen(self, dataset: Dataset) -> tuple[Dataset, Variable]:
+        dataset = cut_to_map(dataset, self.variable)
         variable = variable_of_map(dataset, self.variable)
         part = Subset(
             variable=(variable.name,),
