@@ -657,3 +657,29 @@ def test_a_caption_names_the_month_and_the_hour_of_a_phase():
         (label,) = time_labels(axis)
         assert ":" in label and " " in label
         assert period_text(axis).startswith(f"{label}, ")
+
+
+@pytest.mark.parametrize("name", ["map", "section", "profile"])
+def test_axes_that_a_picture_has_no_place_for_are_refused(name, rng):
+    """Members or any axis of its own, with what to type; and data of which nothing is drawn."""
+    values = rng.random((2, 3, 4, 5))
+    axes = {
+        "time": np.datetime64("2001-01-01") + np.arange(3),
+        "lat": np.arange(4.0),
+        "lon": np.arange(5.0),
+    }
+    settings = {"profile": {"against": "lat"}, "section": {"plane": "lon-time"}}
+    for along, message in (("member", "2 members"), ("kind", "2 values along kind")):
+        data = rhodolite.from_arrays(
+            {"tas": values},
+            {along: np.arange(2), **axes},
+            units={"tas": "K", along: "1"},
+        )
+        step = all_drawings()[name](**settings.get(name, {}))
+        with pytest.raises(DataError, match=message):
+            step(data)
+    nothing = rhodolite.from_arrays(
+        {"tas": [1.0]}, {"kind": [1.0]}, units={"tas": "K", "kind": "1"}
+    )
+    with pytest.raises(DataError):
+        all_drawings()[name](**settings.get(name, {}))(nothing)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array, Engine, InMemory
-from rhodolite.drawing.parts.selection import axes_to_drop, choose_part, drop_axes
+from rhodolite.drawing.parts.selection import choose_part, values_in_order
 from rhodolite.drawing.parts.text import region_text
 from rhodolite.drawing.parts.time_axis import plot_days
 from rhodolite.errors import DataError
@@ -142,11 +142,10 @@ def curve_of(
         part = Subset(at=at)(part)
     shown = part[variable.name]
     mean = mean_over(part, shown, (Role.LATITUDE, Role.LONGITUDE))
-    extra = axes_to_drop(mean, (part.need(Role.TIME).dimension,))
+    values = values_in_order(mean, (part.need(Role.TIME).dimension,), engine)
     axis = part.need_time()
     place = region_text(part)
     place = place if place.startswith("cell") or not place else f"mean over {place}"
-    values = drop_axes(mean.values(engine), extra)
     order = axis.order
     return Curve(
         axis, plot_days(axis)[order], values[order], shown, dataset.label, place

@@ -13,7 +13,7 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.parts.legend import GROUND, HATCH, Marks
 from rhodolite.drawing.parts.map_decoration import dot_size, halo, label
 from rhodolite.drawing.parts.map_geometry import COARSE_BEYOND, MapGeometry
-from rhodolite.drawing.parts.selection import axes_to_drop, drop_axes
+from rhodolite.drawing.parts.selection import values_in_order
 from rhodolite.drawing.parts.text import degrees_east, degrees_north
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -54,11 +54,7 @@ def field_of(part: Dataset, variable: Variable, engine: Engine) -> Array:
     time.
     """
     averaged = mean_over(part, variable, (Role.TIME,))
-    order = mesh_of(part).dimensions
-    extra = axes_to_drop(averaged, order)
-    values = drop_axes(averaged.values(engine), extra)
-    dimensions = [name for name in averaged.dimensions if name in order]
-    return values if dimensions == list(order) else values.T
+    return values_in_order(averaged, mesh_of(part).dimensions, engine)
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import numpy as np
+from collections.abc import Sequence
 
+from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -59,6 +60,10 @@ def _dimension(dataset: Dataset, role: Role) -> str | None:
 
 def only_one(variables: list[Variable], dataset: Dataset) -> Variable:
     """Return the single variable, or say how to choose one of several."""
+    if not variables:
+        raise DataError(
+            f"{dataset.label}: no variable of numbers runs along the axes of this picture"
+        )
     if len(variables) > 1:
         names = ", ".join(v.name for v in variables)
         raise DataError(
@@ -152,41 +157,46 @@ def need_one_level(part: Dataset, name: str) -> None:
         )
 
 
-def axes_to_drop(variable: Variable, keep: tuple[str | None, ...]) -> tuple[int, ...]:
-    """Return the axes of length 1 to drop so that only the dimensions in `keep` remain.
+def values_in_order(
+    variable: Variable, order: Sequence[str | None], engine: Engine
+) -> Array:
+    """Return values along some dimensions alone, in their order, without others of length 1.
 
     Parameters
     ----------
     variable : Variable
-    keep : tuple of str or None
-        Dimensions that stay.
+    order : sequence of str or None
+        Dimensions that stay, as far as the variable has them.
+    engine : Engine
+        What computes the values.
 
     Raises
     ------
     DataError
         If another dimension is longer than 1.
     """
-    extra = [
-        (at, name, n)
-        for at, (name, n) in enumerate(
-            zip(variable.dimensions, variable.shape, strict=True)
+    left, extra = [], []
+    for at, (name, size) in enumerate(
+        zip(variable.dimensions, variable.shape, strict=True)
+    ):
+        if name in order:
+            left.append(name)
+            continue
+        _need_single(variable, name, size)
+        extra.append(at)
+    values = variable.values(engine).squeeze(axis=tuple(extra))
+    return values.transpose([left.index(name) for name in order if name in left])
+
+
+def _need_single(variable: Variable, name: str, size: int) -> None:
+    if size == 1:
+        return
+    if is_member_dimension(name):
+        raise DataError(
+            f"{variable.name} has {size} members; put summarise --over ensemble before it for "
+            "their mean"
         )
-        if name not in keep
-    ]
-    for _, name, n in extra:
-        if n != 1 and is_member_dimension(name):
-            raise DataError(
-                f"{variable.name} has {n} members; put summarise --over ensemble before it for "
-                "their mean"
-            )
-        if n != 1:
-            raise DataError(
-                f"{variable.name} has {n} values along {name}; choose one of them first, such as "
-                f"with subset --choose {name}=1"
-            )
-    return tuple(at for at, _, _ in extra)
-
-
-def drop_axes(values: np.ndarray, axes: tuple[int, ...]) -> np.ndarray:
-    """Return values without axes of length 1."""
-    return values.squeeze(axis=axes) if axes else values
+    raise DataError(
+        f"{variable.name} has {size} values along {name}; choose one of them first, such as with "
+        f"subset --choose {name}=1"
+    )

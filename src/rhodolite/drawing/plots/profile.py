@@ -13,7 +13,7 @@ from rhodolite.drawing.base import Drawing
 from rhodolite.drawing.options import CurveOptions, FigureOptions, PartOptions, Size
 from rhodolite.drawing.parts.averaging import average_all_but
 from rhodolite.drawing.parts.canvas import Canvas
-from rhodolite.drawing.parts.selection import only_one
+from rhodolite.drawing.parts.selection import only_one, values_in_order
 from rhodolite.drawing.parts.text import (
     axis_label,
     degrees_east,
@@ -96,20 +96,7 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
             if by is None
             else [part.need(by).dimension, coordinate.dimension]
         )
-        values = shown.values(engine)
-        values = values.reshape(
-            [
-                n
-                for n, name in zip(values.shape, shown.dimensions, strict=True)
-                if name in order
-            ]
-        )
-        if (
-            by is not None
-            and [name for name in shown.dimensions if name in order] != order
-        ):
-            values = values.T
-        curves = np.atleast_2d(values)
+        curves = np.atleast_2d(values_in_order(shown, order, engine))
         if len(curves) > _MOST:
             raise DataError(
                 f"{len(curves):,} curves are too many for one figure; choose up to {_MOST}, such "

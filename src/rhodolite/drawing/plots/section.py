@@ -15,7 +15,7 @@ from rhodolite.drawing.parts.averaging import average_all_but
 from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.colour_scale import choose_scale, colours
 from rhodolite.drawing.parts.legend import add_legend
-from rhodolite.drawing.parts.selection import axes_to_drop, drop_axes, only_one
+from rhodolite.drawing.parts.selection import only_one, values_in_order
 from rhodolite.drawing.parts.text import (
     degrees_east,
     degrees_north,
@@ -158,10 +158,7 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
 def _values(variable: Variable, coordinates: list[Coordinate], engine: Engine) -> Array:
     """Return values of shape (y, x)."""
     order = [coordinate.dimension for coordinate in coordinates]
-    extra = axes_to_drop(variable, tuple(order))
-    values = drop_axes(variable.values(engine), extra)
-    shown = [name for name in variable.dimensions if name in order]
-    values = values if shown == order[::-1] else values.T
+    values = values_in_order(variable, order[::-1], engine)
     if np.isnan(values).all():
         raise DataError(f"{variable.name}: every value is missing")
     return values
