@@ -11,6 +11,7 @@ from scipy import stats
 import rhodolite
 from conftest import make_dataset
 from rhodolite import Aggregate, Regrid, Subset, Summarise
+from rhodolite.errors import DataError, UsageError
 from rhodolite.operations.trends.false_discovery import discovery_limit
 
 MONTHS = np.arange("2001-01", "2004-01", dtype="M8[M]").astype("M8[D]")
@@ -210,3 +211,39 @@ def test_directions_are_not_added_up_without_a_word():
                 step(data)
             said = any("begin again at north" in str(w.message) for w in caught)
             assert said == (warned and data is not slope), step
+
+
+@pytest.mark.parametrize(
+    "step",
+    [
+        rhodolite.Trend(),
+        rhodolite.Detrend(),
+        rhodolite.Window(width=3),
+        rhodolite.Spectrum(),
+        rhodolite.Anomaly(min_years=1),
+        rhodolite.Climatology(min_years=1),
+        rhodolite.Index(),
+        rhodolite.Extremes(),
+    ],
+)
+def test_normals_are_no_values_of_years(step):
+    """Twelve months that are those of a mean year have no trend, no spectrum and no base."""
+    values = np.random.default_rng(2).random((48, 1, 1))
+    data = make_dataset(
+        values,
+        times=np.arange(48) * 30.4375 + 14,
+        attributes={"units": "mm/day"},
+        name="pr",
+    )
+    with pytest.raises(DataError, match="holds normals, "):
+        step(rhodolite.Climatology()(data))
+
+
+def test_what_cannot_be_held_against_other_years_or_has_an_axis_twice_is_refused(rng):
+    year = make_dataset(rng.random((12, 2, 2)), times=np.arange(12) * 30.4375 + 14)
+    with pytest.raises(UsageError, match="the data are of one year"):
+        rhodolite.Trend(test="seasonal-mann-kendall")(year)
+    months = make_dataset(rng.random((60, 6, 6)), times=np.arange(60) * 30.4375 + 14)
+    patterns = rhodolite.Patterns(count=2)(months)
+    with pytest.raises(DataError, match="a dimension pattern already"):
+        rhodolite.Patterns(count=3, with_=months)(patterns)

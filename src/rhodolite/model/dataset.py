@@ -227,6 +227,20 @@ class Dataset:
             )
         return self.time
 
+    def need_years(self, words: str = "and not values of years") -> TimeAxis:
+        """Return the time axis, or raise DataError where there is none or its steps are the phases
+        of normals.
+
+        Parameters
+        ----------
+        words : str
+            What is said of normals, after a comma.
+        """
+        axis = self.need_time()
+        if axis.climatological:
+            raise DataError(f"{self.label} holds normals, {words}")
+        return axis
+
     def _projection_advice(self, role: Role) -> str:
         """Return what makes places of a projected grid; nothing where there is none."""
         named = {mapping_of(v) for v in self.fields}

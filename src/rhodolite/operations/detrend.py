@@ -78,7 +78,7 @@ class Detrend(Operation):
         DataError
             If there is no time axis, or a phase has fewer than three steps.
         """
-        axis = dataset.need_time()
+        axis = dataset.need_years()
         phases = self.cycle.phases(axis)
         _, places, counts = np.unique(phases, return_inverse=True, return_counts=True)
         if counts.min() < _FEWEST_STEPS:

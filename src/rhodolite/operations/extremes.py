@@ -141,7 +141,7 @@ class Extremes(Operation):
         DataError
             If there is no time axis, there are several values a year, or too few of them.
         """
-        axis = dataset.need_time()
+        axis = dataset.need_years()
         self._check_times(dataset, axis)
         along_time, others = variables_along_time(dataset)
         coordinate = dataset.need(Role.TIME)
@@ -161,8 +161,6 @@ class Extremes(Operation):
         )
 
     def _check_times(self, dataset: Dataset, axis: TimeAxis) -> None:
-        if axis.climatological:
-            raise DataError(f"{dataset.label} holds normals, and not values of years")
         apart = np.diff(np.sort(axis.decimal_years))
         word = "max" if self.tail is Tail.HIGH else "min"
         longest = max(self.periods.years)

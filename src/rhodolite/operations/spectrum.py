@@ -109,8 +109,8 @@ class Spectrum(Operation):
             If there is no time axis, steps are irregular, or there are too few of them.
         """
         axis = dataset.need_time()
-        if axis.climatological and not self.harmonics:
-            raise DataError(f"{dataset.label} holds normals, which have no spectrum")
+        if not self.harmonics:
+            axis = dataset.need_years("which have no spectrum")
         along_time, others = variables_along_time(dataset)
         work = self._work(dataset, axis)
         results = [

@@ -148,7 +148,7 @@ class Trend(Operation):
         DataError
             If there is no time axis, or fewer than three steps.
         """
-        axis = dataset.need_time()
+        axis = dataset.need_years()
         if len(axis) < self.min_values:
             raise DataError(
                 f"{dataset.label}: a trend needs at least {self.min_values} times, and there are "

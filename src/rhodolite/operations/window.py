@@ -123,12 +123,10 @@ class Window(Operation):
         """
         if len(self.statistic.measures) > 1:
             return each_statistic(self, dataset)
-        axis = dataset.need_time()
-        if axis.climatological:
-            raise DataError(
-                f"{dataset.label} holds normals, whose last step is followed by the first; "
-                "climatology --smooth 3 smooths them round the year"
-            )
+        axis = dataset.need_years(
+            "whose last step is followed by the first; climatology --smooth 3 smooths them round "
+            "the year"
+        )
         if self._filters:
             return self._filtered(dataset, axis)
         assert self.width is not None

@@ -101,7 +101,7 @@ class BasePeriod:
         DataError
             If the data cover too little of the base period.
         """
-        axis = dataset.need_time()
+        axis = dataset.need_years("and a base is of years")
         phases = cycle.phases(axis)
         steps = (
             np.arange(len(axis))

@@ -6,7 +6,7 @@ import dataclasses
 from abc import ABC, abstractmethod
 from typing import Any, ClassVar, Self
 
-from rhodolite.errors import UsageError
+from rhodolite.errors import DataError, UsageError
 from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.directions import warn_of_directions
 from rhodolite.model.dataset import Dataset
@@ -111,5 +111,18 @@ class Operation(Step):
         if self.combines_values():
             warn_of_directions(dataset.plain)
         result = without_old_ranges([dataset.plain], self.apply(dataset.plain))
+        self._need_one_length(result)
         record = (*dataset.record, to_plain(self))
         return dataset.wrap(dataclasses.replace(result, record=record))
+
+    def _need_one_length(self, result: Dataset) -> None:
+        """Refuse a result in which an axis that is new has the name of one that was there."""
+        lengths = result.lengths
+        for variable in result.variables.values():
+            for name, size in zip(variable.dimensions, variable.shape, strict=True):
+                if lengths[name] != size:
+                    raise DataError(
+                        f"{self.verb}: the data have a dimension {name} already, and the result "
+                        f"has one of another length ({size} and {lengths[name]}); call theirs "
+                        f"something else first: annotate --rename {name}=NAME"
+                    )

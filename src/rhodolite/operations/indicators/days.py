@@ -87,8 +87,7 @@ def need_days(dataset: Dataset, axis: TimeAxis) -> None:
     ------
     DataError
     """
-    if axis.climatological:
-        raise DataError(f"{dataset.label} holds normals, and not the days of years")
+    dataset.need_years("and not the days of years")
     step = axis.resolution
     if (step.unit, step.count) != ("day", 1):
         first = "aggregate --to day first" if step.unit == "hour" else "give daily data"

@@ -307,6 +307,11 @@ class TrendWork(SeriesKernel):
         seasons, years = axis.months[order], axis.years[order]
         phases = set(zip(seasons.tolist(), years.tolist(), strict=True))
         seasonal = question.test is Test.SEASONAL_MANN_KENDALL
+        if seasonal and np.unique(years).size < 2:
+            raise UsageError(
+                f"--test {question.test} holds each month or season against those of other years, "
+                "and the data are of one year; use --test mann-kendall"
+            )
         if seasonal and (len(phases) < len(axis) or np.unique(seasons).size < 2):
             raise UsageError(
                 f"--test {question.test} needs one value for each month or season of a year, and "
