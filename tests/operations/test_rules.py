@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import rhodolite
 from conftest import make_dataset, run_here, write_plain
 from rhodolite.errors import DataError, RhodoliteWarning, UsageError
 from rhodolite.kernels.drought_indices import bound_index, fit_gamma, gamma_index
@@ -376,3 +377,38 @@ def test_a_trend_of_correlated_noise_says_what_its_values_are_worth(rng):
     assert "tas_trend_autocorrelation" not in plain.variables
     with pytest.raises(UsageError, match="goes with"):
         Trend(test="mann-kendall", serial_correlation="ar1")
+
+
+@pytest.mark.parametrize("kind", ["f4", "f8", "i2", "i4"])
+def test_results_have_the_precision_that_values_came_in(tmp_path, kind):
+    """In a chain as after a file; 32 bits of integers need doubles, packed ones of 16 do not."""
+    numbers = np.random.default_rng(3).integers(1, 400, (400, 2, 2))
+    numbers += 2**24 if kind == "i4" else 0
+    about = {"units": "K"} | ({"scale_factor": 0.25} if kind == "i2" else {})
+    path = write_plain(
+        tmp_path / "a.nc", numbers, kind=kind, times=np.arange(400), attributes=about
+    )
+    data, single = rhodolite.read(path), kind in ("f4", "i2")
+    series = data.summarise()
+    results = {
+        "x": data.calc(formula="tas + 1[K]", name="x"),
+        "tas_regression": data.correlate(with_=series),
+        "tas_chosen": data.composite(when="mean(tas, area) > 100[K]"),
+        "tas_pattern": data.patterns(count=1),
+        "tas": data.aggregate(to="month"),
+        "tas_trend": data.trend(),
+    }
+    for name, result in results.items():
+        result.write(tmp_path / f"{name}.nc")
+        again = rhodolite.read(tmp_path / f"{name}.nc")
+        assert (again[name].data.dtype == np.float32) == single, name
+        kinds = {
+            made.calc(formula=f"{name} * 1", name="y")["y"].data.dtype
+            for made in (result, again)
+        }
+        assert len(kinds) == 1, name
+    if kind == "i4":
+        np.testing.assert_array_equal(results["x"]["x"].values(), numbers + 1)
+    data.correlate(with_=data).write(tmp_path / "p.nc")
+    pvalue = rhodolite.read(tmp_path / "p.nc")["tas_correlation_pvalue"]
+    assert pvalue.data.dtype == np.float64

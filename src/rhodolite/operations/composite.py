@@ -221,8 +221,8 @@ class Composite(Operation):
             about = {"long_name": words, **_units_of(variable, kind), **shared}
             if kind is _Kind.PVALUE:
                 about["comment"] = _TESTS[self.test]
-            single = variable.floats().dtype.name
-            storage = Storage(dtype="float64" if kind is _Kind.PVALUE else single)
+            precision = "f8" if kind is _Kind.PVALUE else variable.precision
+            storage = Storage(dtype=np.dtype(precision).name)
             name = f"{variable.name}_{ending}"
             results.append(Variable(name, dimensions, data, about, storage))
         significant = flag_significant(

@@ -189,7 +189,9 @@ class Correlate(Operation):
             if scale != 1.0:
                 data = Mapped(data, Rescaling(scale, 0.0), "f8")
             name = f"{variable.name}_{ending}"
-            storage = Storage(dtype="float32")
+            # A p-value can be far smaller than single precision holds.
+            kind = "f8" if ending.endswith("pvalue") else variable.precision
+            storage = Storage(dtype=np.dtype(kind).name)
             results.append(Variable(name, dims, data, {**about, **placed}, storage))
         if lags > 1:
             pair = f"{variable.quantity} with {its.quantity}"

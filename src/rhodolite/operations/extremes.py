@@ -207,7 +207,7 @@ class Extremes(Operation):
         return results
 
     def _storage(self, variable: Variable) -> Storage:
-        return Storage(dtype=variable.floats().dtype.name)
+        return Storage(dtype=np.dtype(variable.precision).name)
 
     def _work(self, variable: Variable, axis: TimeAxis, along: int) -> RareValues:
         """Return how levels are found."""

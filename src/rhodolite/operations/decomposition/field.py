@@ -105,7 +105,7 @@ class Field:
         )
         about |= describe_units(units, difference=True)
         dims = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
-        storage = Storage(dtype=variable.floats().dtype.name)
+        storage = Storage(dtype=np.dtype(variable.precision).name)
         return Variable(name, (PATTERN, *dims), data, about, storage)
 
     def describe_series(self, name: str, series: LazyArray, kind: str) -> Variable:

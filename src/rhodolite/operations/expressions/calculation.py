@@ -74,11 +74,8 @@ def _describe(dataset: Dataset, leaves: list[Variable], root: Value) -> dict[str
 
 
 def _type_of(leaves: list[Variable]) -> np.dtype[Any]:
-    """Return double precision where a variable was stored with it, and not only unpacked to it."""
-    double = [
-        leaf.data.dtype.itemsize > 4 and leaf.storage.dtype is None for leaf in leaves
-    ]
-    return np.dtype("f8" if any(double) else "f4")
+    """Return double precision where a variable has it, and was not only unpacked to it."""
+    return np.dtype(max(leaf.precision for leaf in leaves))
 
 
 def _axes_of(

@@ -112,7 +112,7 @@ class TrendResults:
         kind: Any = None,
     ) -> Variable:
         """Return one result of the estimate as a variable."""
-        dtype = self.variable.floats().dtype if kind is None else kind
+        dtype = np.dtype(self.variable.precision) if kind is None else kind
         data = self.reduction.output(result, self._shape, dtype)
         long_name = {"long_name": f"{words} of {self.variable.quantity}"}
         attributes = {**long_name, **about, **self._attributes}
