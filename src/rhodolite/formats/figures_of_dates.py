@@ -87,23 +87,10 @@ def read_figures(dataset: Dataset) -> Dataset:
 
 def _read(variable: Variable) -> _Reading | None:
     """Return how the numbers of a variable are figures of dates; None where they are not."""
-    about = variable.attributes
-    is_marked = about.get("standard_name") == "time" or about.get("axis") == "T"
-    is_axis = variable.dimensions in ((variable.name,), ())
-    if not is_axis or not (is_marked or variable.name.lower() in _NAMES):
-        return None
-    if variable.data.dtype.kind not in "fiu" or not variable.data.size:
+    if not _can_be_times(variable):
         return None
     figures = _numbers(variable)
-    if not np.isfinite(figures).all():
-        return None
-    units = (variable.units or "").strip().lower()
-    if units in ("", "1"):
-        kind = _guess(figures)
-    else:
-        kind = _BY_UNITS.get(units)
-        if kind is not None and not _are(kind, figures, _ALL_YEARS):
-            kind = None
+    kind = _kind_of(figures, (variable.units or "").strip().lower())
     if kind is None:
         return None
     if kind == _JULIAN:
@@ -112,6 +99,31 @@ def _read(variable: Variable) -> _Reading | None:
         return _Reading(_DAY_FIGURES, kind, 0)
     first = int(figures.min() // (100 if kind == _MONTHS else 1))
     return _Reading(f"{kind} since {first:04d}-01-01", kind, first)
+
+
+def _can_be_times(variable: Variable) -> bool:
+    """Return whether a variable of numbers is an axis, or a scalar, that is named or marked as
+    time."""
+    about = variable.attributes
+    is_marked = about.get("standard_name") == "time" or about.get("axis") == "T"
+    is_named = is_marked or variable.name.lower() in _NAMES
+    is_axis = variable.dimensions in ((variable.name,), ())
+    return bool(
+        is_named
+        and is_axis
+        and variable.data.dtype.kind in "fiu"
+        and variable.data.size
+    )
+
+
+def _kind_of(figures: Array, units: str) -> str | None:
+    """Return what numbers in some units are figures of; None where they cannot be that."""
+    if not np.isfinite(figures).all():
+        return None
+    if units in ("", "1"):
+        return _guess(figures)
+    kind = _BY_UNITS.get(units)
+    return kind if kind is not None and _are(kind, figures, _ALL_YEARS) else None
 
 
 def _guess(figures: Array) -> str | None:

@@ -48,7 +48,7 @@ def add_windows(
     count, cells = out.shape
     tile = _width_of_tiles(length)
     ends, end_weights = np.empty((length, tile)), np.empty(length)
-    start, origin, shift = np.empty(tile), np.zeros(tile), np.zeros(tile)
+    origin = np.zeros(tile)
     for left in range(0, cells, tile):
         width: int = min(tile, cells - left)
         for block in range(0, count, length):
@@ -63,23 +63,43 @@ def add_windows(
             end, result = ends[0], out[block, left : left + width]
             for cell in range(width):
                 result[cell] = origin[cell] + end[cell] / divisor
-            start[:] = 0.0
-            start_weight = 0.0
-            for at in range(1, min(length, count - block)):
-                step = block + length + at - 1
-                row = values[step, left : left + width]
-                if at == 1 and means:
-                    for cell in range(width):
-                        shift[cell] = row[cell] - origin[cell]
-                weight = weights[step]
-                start_weight += weight
-                divisor = end_weights[at] + start_weight if means else 1.0
-                end, result = ends[at], out[block + at, left : left + width]
-                for cell in range(width):
-                    change = row[cell] - origin[cell] - shift[cell]
-                    start[cell] += weight * change
-                    total = end[cell] + start[cell] + start_weight * shift[cell]
-                    result[cell] = origin[cell] + total / divisor
+            _add_beginnings(
+                values, weights, means, block, left, origin, ends, end_weights, out
+            )
+
+
+@compiled
+def _add_beginnings(
+    values: Array,
+    weights: Array,
+    means: bool,
+    block: int,
+    left: int,
+    origin: Array,
+    ends: Array,
+    end_weights: Array,
+    out: Array,
+) -> None:
+    """Put into `out` what begins in a block after its first step: its end, and the beginning of the
+    next block."""
+    length, tile = ends.shape
+    width: int = min(tile, out.shape[1] - left)
+    start, shift, start_weight = np.zeros(tile), np.zeros(tile), 0.0
+    for at in range(1, min(length, out.shape[0] - block)):
+        step = block + length + at - 1
+        row = values[step, left : left + width]
+        if at == 1 and means:
+            for cell in range(width):
+                shift[cell] = row[cell] - origin[cell]
+        weight = weights[step]
+        start_weight += weight
+        divisor = end_weights[at] + start_weight if means else 1.0
+        end, result = ends[at], out[block + at, left : left + width]
+        for cell in range(width):
+            change = row[cell] - origin[cell] - shift[cell]
+            start[cell] += weight * change
+            total = end[cell] + start[cell] + start_weight * shift[cell]
+            result[cell] = origin[cell] + total / divisor
 
 
 @compiled

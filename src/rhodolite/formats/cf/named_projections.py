@@ -21,8 +21,10 @@ _TEXTS = (
     "proj4_string",
 )
 _CODES = ("epsg_code", "EPSG_code", "epsg", "EPSG", "code")
-_ACROSS = ("x", "xc", "easting", "eastings", "projection_x_coordinate")
-_ALONG = ("y", "yc", "northing", "northings", "projection_y_coordinate")
+_DIRECTIONS = {
+    "x": ("x", "xc", "easting", "eastings", "projection_x_coordinate"),
+    "y": ("y", "yc", "northing", "northings", "projection_y_coordinate"),
+}
 
 
 def describe_projections(dataset: Dataset) -> Dataset:
@@ -51,12 +53,8 @@ def describe_projections(dataset: Dataset) -> Dataset:
 
 
 def _described(mapping: Variable, label: str) -> Variable:
-    about = mapping.attributes
-    told = next((str(about[key]) for key in _TEXTS if str(about.get(key, ""))), "")
-    code = next((str(about[key]) for key in _CODES if str(about.get(key, ""))), "")
-    if not told and code:
-        told = f"EPSG:{code.upper().removeprefix('EPSG:').strip()}"
-    if not told:
+    description = _description(mapping)
+    if not description:
         return mapping
     if importlib.util.find_spec("pyproj") is None:
         warn(
@@ -67,14 +65,25 @@ def _described(mapping: Variable, label: str) -> Variable:
     import pyproj
 
     try:
-        system = pyproj.CRS.from_user_input(told)
+        system = pyproj.CRS.from_user_input(description)
     except pyproj.exceptions.CRSError as error:
         raise DataError(
-            f"{label}: {mapping.name} tells its projection by '{told[:60]}', which is not "
+            f"{label}: {mapping.name} tells its projection by '{description[:60]}', which is not "
             f"understood: {error}"
         ) from None
     words: dict[str, Any] = {k: v for k, v in system.to_cf().items() if v != "unknown"}
     return mapping.edit(**words)
+
+
+def _description(mapping: Variable) -> str:
+    """Return the text, or the code, by which a grid mapping tells its projection; empty where there
+    is none."""
+    given = {key: str(mapping.attributes.get(key, "")) for key in (*_TEXTS, *_CODES)}
+    text = next((given[key] for key in _TEXTS if given[key]), "")
+    code = next((given[key] for key in _CODES if given[key]), "")
+    if text or not code:
+        return text
+    return f"EPSG:{code.upper().removeprefix('EPSG:').strip()}"
 
 
 def _with_marked_axes(dataset: Dataset) -> Dataset:
@@ -100,17 +109,13 @@ def _with_marked_axes(dataset: Dataset) -> Dataset:
 
 
 def _marked(axis: Variable) -> Variable:
-    about, name = axis.attributes, axis.name.lower()
+    about = axis.attributes
     is_plain = axis.dimensions == (axis.name,) and "standard_name" not in about
     if not is_plain or not convertible(axis.units or "m", "m"):
         return axis
-    letter = str(about.get("axis", "")).strip().upper()
-    if letter == "X" or (not letter and name in _ACROSS):
-        return axis.edit(
-            standard_name="projection_x_coordinate", units=axis.units or "m"
-        )
-    if letter == "Y" or (not letter and name in _ALONG):
-        return axis.edit(
-            standard_name="projection_y_coordinate", units=axis.units or "m"
-        )
+    letter = str(about.get("axis", "")).strip().lower()
+    for word, names in _DIRECTIONS.items():
+        if letter == word or (not letter and axis.name.lower() in names):
+            quantity = f"projection_{word}_coordinate"
+            return axis.edit(standard_name=quantity, units=axis.units or "m")
     return axis
