@@ -1204,6 +1204,12 @@ def test_times_have_offsets(server):
         ("cube", {"bbox": "0,0,90,60", "datetime": "x"}, 400, "is not a time"),
         (
             "cube",
+            {"bbox": "0,0,90,60", "datetime": "2001-02-31"},
+            400,
+            "is not a day of the data's calendar",
+        ),
+        (
+            "cube",
             {"bbox": "0,0,90,60", "datetime": "1900/1901"},
             404,
             "there is no time",

@@ -46,13 +46,45 @@ def write_cells(path, values):
         field[:] = values.reshape(len(values), -1)
 
 
+def write_mesh(path, values):
+    """Write the cells of a grid as faces between nodes that are called lat and lon."""
+    north, east = np.arange(-90.0, 91, 10), np.arange(0.0, 360, 10)
+    lat, lon = (part.ravel() for part in np.meshgrid(north, east, indexing="ij"))
+    numbers = np.arange(lat.size).reshape(north.size, east.size)
+    following = np.roll(numbers, -1, axis=1)
+    corners = [numbers[:-1], following[:-1], following[1:], numbers[1:]]
+    with netCDF4.Dataset(path, "w") as file:
+        sizes = {"time": len(values), "node": lat.size, "face": 648, "most": 4}
+        for name, size in sizes.items():
+            file.createDimension(name, size)
+        time = file.createVariable("time", "f8", ("time",))
+        time.units = "days since 2000-01-01"
+        time[:] = np.arange(len(values))
+        for name, units, places in (
+            ("lat", "degrees_north", lat),
+            ("lon", "degrees_east", lon),
+        ):
+            node = file.createVariable(name, "f8", ("node",))
+            node.units = units
+            node[:] = places
+        mesh = file.createVariable("mesh", "i4", ())
+        mesh.cf_role, mesh.topology_dimension = "mesh_topology", 2
+        mesh.node_coordinates, mesh.face_node_connectivity = "lon lat", "faces"
+        faces = file.createVariable("faces", "i4", ("face", "most"))
+        faces[:] = np.stack([part.ravel() for part in corners], axis=1)
+        field = file.createVariable("tas", "f8", ("time", "face"))
+        field.setncatts({"units": "K", "mesh": "mesh", "location": "face"})
+        field[:] = values.reshape(len(values), -1)
+
+
 @pytest.fixture(scope="module")
 def server(tmp_path_factory):
     folder = tmp_path_factory.mktemp("cells")
     values = np.random.default_rng(0).normal(280, 10, (3, LATS.size, LONS.size))
     write_plain(folder / "grid.nc", values, lats=LATS, lons=LONS, kind="f8")
     write_cells(folder / "cells.nc", values)
-    running = Running(folder, "serve", "grid.nc", "cells.nc")
+    write_mesh(folder / "mesh.nc", values)
+    running = Running(folder, "serve", "grid.nc", "cells.nc", "mesh.nc")
     yield running
     running.stop()
 
@@ -68,12 +100,13 @@ def body_of(server, question):
 )
 def test_places_and_areas_have_the_values_of_the_grid(server, question):
     columns = []
-    for name in ("grid", "cells"):
+    for name in ("grid", "cells", "mesh"):
         answer = body_of(server, f"/edr/collections/{name}/{question}&f=CSV")
         rows = answer.decode().splitlines()
         columns.append(np.array([row.split(",")[-1] for row in rows[1:]], dtype=float))
     assert columns[0].size == 3
-    np.testing.assert_allclose(columns[1], columns[0], rtol=1e-9)
+    for column in columns[1:]:
+        np.testing.assert_allclose(column, columns[0], rtol=1e-9)
 
 
 def test_a_map_is_that_of_the_grid_and_a_file_holds_a_list(server, tmp_path):
@@ -83,10 +116,11 @@ def test_a_map_is_that_of_the_grid_and_a_file_holds_a_list(server, tmp_path):
         np.asarray(
             Image.open(io.BytesIO(body_of(server, f"/wms/{name}?{WMS}"))).convert("RGB")
         )
-        for name in ("grid", "cells")
+        for name in ("grid", "cells", "mesh")
     ]
-    same = (pictures[0] == pictures[1]).all(axis=-1)
-    assert same[8:-8].mean() > 0.9
+    for picture in pictures[1:]:
+        same = (pictures[0] == picture).all(axis=-1)
+        assert same[8:-8].mean() > 0.9
     (tmp_path / "part.nc").write_bytes(
         body_of(server, "/edr/collections/cells/cube?bbox=0,0,40,40&f=NetCDF")
     )

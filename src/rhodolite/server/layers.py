@@ -18,14 +18,13 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension, member_dimension
 from rhodolite.model.labels import labels_along
 from rhodolite.model.space.cell_lists import as_one_row
-from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
 from rhodolite.operations.variables.other_units import in_units
 from rhodolite.server.grid import Grid
 from rhodolite.server.limits import Refused
-from rhodolite.server.moments import instant_of, moments_named
+from rhodolite.server.moments import lie_within, moments_named
 from rhodolite.server.recent import Recent
 from rhodolite.server.served import Served
 
@@ -258,11 +257,7 @@ class Layer:
         if text in self.moments:
             return np.array([self.moments.index(text)])
         first, slash, last = text.partition("/")
-        ends = [
-            None if end in ("", "..") else instant_of(end)
-            for end in (first, last or first)
-        ]
-        chosen = np.flatnonzero(self.time.within(Period(*ends)))
+        chosen = np.flatnonzero(lie_within(self.time, first, last or first))
         if not chosen.size and not slash and self.time.cells is not None:
             begin, _ = moments_named(self.time, text)
             cells = self.time.cells

@@ -9,6 +9,7 @@ import numpy as np
 from rhodolite.arrays import Array, InMemory, read_small
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role, find_role
+from rhodolite.model.cf.named_variables import named_in
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
 
@@ -38,9 +39,18 @@ def add_face_cells(dataset: Dataset) -> Dataset:
                 if v.attributes.get("mesh") == mesh.name
                 and v.attributes.get("location") == _FACES
             ]
-            if on_faces:
+            if on_faces and not _have_cells(dataset, on_faces):
                 return _with_cells(dataset, mesh, on_faces)
     return dataset
+
+
+def _have_cells(dataset: Dataset, on_faces: list[Variable]) -> bool:
+    """Return whether the data on faces name positions with corners, as they do once these were
+    added."""
+    named = {name for v in on_faces for name in named_in(v, "coordinates")}
+    positions = [dataset.variables[name] for name in named & dataset.variables.keys()]
+    with_corners = [v for v in positions if named_in(v, "bounds")]
+    return len(with_corners) >= len(_POSITIONS)
 
 
 def _with_cells(dataset: Dataset, mesh: Variable, on_faces: list[Variable]) -> Dataset:
@@ -51,24 +61,22 @@ def _with_cells(dataset: Dataset, mesh: Variable, on_faces: list[Variable]) -> D
     # Of a matrix of nodes by faces, the faces come last.
     own = mesh.attributes.get("face_dimension", faces.dimensions[0])
     dimension = str(own)
-    added = []
-    for name, numbers in zip(_POSITIONS, corners, strict=True):
-        standard_name, units = _POSITIONS[name]
+    added, names = [], []
+    for short, numbers in zip(_POSITIONS, corners, strict=True):
+        standard_name, units = _POSITIONS[short]
+        name = short
+        while {name, f"{name}_bnds"} & dataset.variables.keys():
+            name = f"{mesh.name}_{name}"
         about: dict[str, Any] = {"standard_name": standard_name, "units": units}
         about["bounds"] = f"{name}_bnds"
-        middles = InMemory(_middles(*corners)[name])
+        middles = InMemory(_middles(*corners)[short])
         added.append(Variable(name, (dimension,), middles, about))
         bounds = Variable(f"{name}_bnds", (dimension, "corner"), InMemory(numbers))
         added.append(bounds)
-    taken = {variable.name for variable in added} & dataset.variables.keys()
-    if taken:
-        raise DataError(
-            f"{dataset.label}: {', '.join(sorted(taken))} are there besides the mesh {mesh.name}; "
-            "annotate --rename gives them other names"
-        )
-    named = {variable.name for variable in on_faces}
+        names.append(name)
+    on_mesh = {variable.name for variable in on_faces}
     changed = [
-        v.edit(coordinates="lat lon") if v.name in named else v
+        v.edit(coordinates=" ".join(names)) if v.name in on_mesh else v
         for v in dataset.variables.values()
     ]
     return dataset.with_variables([*changed, *added])
