@@ -1029,3 +1029,31 @@ def test_fields_on_several_grids_are_worked_on_grid_by_grid(tmp_path):
     means = data.summarise()
     assert means["b"].values().ndim == 0
     assert means["a"].values().ndim == 2
+
+
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+@pytest.mark.parametrize(
+    ("units", "figures"),
+    [
+        ("", MONTHS),
+        ("month as %Y%m.%f", [month + 0.5 for month in MONTHS]),
+        ("day as %Y%m%d.%f", [100 * month + 15 for month in MONTHS]),
+        ("months since 2001-01-01", [m + 0.5 for m in range(24)]),
+        ("years", range(850, 874)),
+    ],
+)
+def test_times_are_understood_before_files_are_joined(tmp_path, units, figures):
+    values = np.arange(24.0).reshape(24, 1, 1)
+    names = {"whole": slice(0, 24), "b": slice(0, 14), "a": slice(14, 24)}
+    for name, steps in names.items():
+        write_plain(
+            tmp_path / f"{name}.nc", values[steps], times=np.asarray(figures)[steps]
+        )
+        with netCDF4.Dataset(tmp_path / f"{name}.nc", "a") as file:
+            file["time"].units = units
+            if not units:
+                file["time"].delncattr("units")
+    whole = rhodolite.read(tmp_path / "whole.nc")
+    joined = rhodolite.read([tmp_path / "a.nc", tmp_path / "b.nc"])
+    assert [str(d) for d in joined.dates] == [str(d) for d in whole.dates]
+    np.testing.assert_array_equal(joined["tas"].values(), whole["tas"].values())

@@ -20,11 +20,7 @@ from rhodolite.formats.alike import (
 )
 from rhodolite.formats.conform import conform
 from rhodolite.formats.join_uniform import join_like_the_first
-from rhodolite.formats.normalise_axes import (
-    drop_missing_times,
-    read_text_dates,
-    settle_calendar,
-)
+from rhodolite.formats.understood_times import understand_times
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.common_attributes import common_attributes
@@ -64,11 +60,8 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
     if len(datasets) == 1:
         return datasets[0]
     if overlap is None and (joined := join_like_the_first(datasets)) is not None:
-        return drop_missing_times(settle_calendar(joined))
-    datasets = [
-        drop_missing_times(settle_calendar(read_text_dates(dataset)))
-        for dataset in datasets
-    ]
+        return understand_times(joined)
+    datasets = [understand_times(dataset) for dataset in datasets]
     datasets = [
         datasets[0],
         *(conform(dataset, datasets[0]) for dataset in datasets[1:]),

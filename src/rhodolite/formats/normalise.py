@@ -17,19 +17,15 @@ from rhodolite.formats.cf.face_cells import add_face_cells
 from rhodolite.formats.cf.named_projections import describe_projections
 from rhodolite.formats.cf.observation_lists import lay_out_observations
 from rhodolite.formats.cf.projection_coordinates import add_positions
-from rhodolite.formats.counted_times import count_days
-from rhodolite.formats.figures_of_dates import read_figures
 from rhodolite.formats.longitude_bounds import put_bounds_around
 from rhodolite.formats.normalise_axes import (
     drop_impossible_bounds,
-    drop_missing_times,
     drop_repeated_positions,
-    read_text_dates,
-    settle_calendar,
 )
 from rhodolite.formats.positions_in_degrees import count_degrees
 from rhodolite.formats.rounded_times import put_back_rounded_times
 from rhodolite.formats.split_longitudes import join_split_longitudes
+from rhodolite.formats.understood_times import understand_times
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
 from rhodolite.model.cf.named_variables import keep_named, lost_in, spell_names
@@ -53,11 +49,7 @@ def normalise(dataset: Dataset) -> Dataset:
         drop_impossible_bounds,
         put_bounds_around,
         join_split_longitudes,
-        read_text_dates,
-        read_figures,
-        settle_calendar,
-        drop_missing_times,
-        count_days,
+        understand_times,
         put_back_rounded_times,
         _with_known_units,
         _without_dangling_names,
