@@ -327,3 +327,42 @@ def test_coordinates_that_are_missing_are_not_alike(tmp_path, rng):
         DataError, match=r"the latitude \(lat\) of 1.nc has missing values"
     ):
         rhodolite.read([tmp_path / "0.nc", tmp_path / "1.nc"])
+
+
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+@pytest.mark.parametrize(
+    ("name", "key", "written"),
+    [
+        ("tas", "units", "deg C"),
+        ("tas", "units", "C"),
+        ("time", "units", "DAYS SINCE 20000101"),
+        ("lat", "units", "radian"),
+        ("tas", "coordinates", "lat, lon"),
+    ],
+)
+def test_words_are_understood_before_files_are_joined(tmp_path, name, key, written):
+    """Files that are alike but for how one says it; in either order."""
+    values = np.arange(36.0).reshape(6, 2, 3)
+    lats = np.array([10.0, 20.0])
+    about = {"units": "degC", "standard_name": "air_temperature"}
+    for at, file in enumerate(("a.nc", "b.nc")):
+        steps = slice(3 * at, 3 * at + 3)
+        write_plain(
+            tmp_path / file,
+            values[steps],
+            times=np.arange(6.0)[steps],
+            lats=lats,
+            lons=[0.0, 10.0, 20.0],
+            attributes=about,
+        )
+    with netCDF4.Dataset(tmp_path / "b.nc", "a") as file:
+        file["tas"].coordinates = "lat lon"
+        file[name].setncattr(key, written)
+        if written == "radian":
+            file["lat"][:] = np.radians(lats)
+    for order in (("a.nc", "b.nc"), ("b.nc", "a.nc")):
+        joined = rhodolite.read([tmp_path / part for part in order])
+        np.testing.assert_array_equal(joined["tas"].values(), values)
+        assert joined["tas"].units == "degC"
+        np.testing.assert_allclose(joined["lat"].values(), lats)
+        assert str(joined.dates[0])[:10] == "2000-01-01"

@@ -20,6 +20,7 @@ from rhodolite.formats.alike import (
 )
 from rhodolite.formats.conform import conform
 from rhodolite.formats.join_uniform import join_like_the_first
+from rhodolite.formats.normalise import understand_words
 from rhodolite.formats.understood_times import understand_times
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
@@ -61,7 +62,7 @@ def join(datasets: Sequence[Dataset], overlap: Overlap | None = None) -> Dataset
         return datasets[0]
     if overlap is None and (joined := join_like_the_first(datasets)) is not None:
         return understand_times(joined)
-    datasets = [understand_times(dataset) for dataset in datasets]
+    datasets = [understand_times(understand_words(dataset)) for dataset in datasets]
     datasets = [
         datasets[0],
         *(conform(dataset, datasets[0]) for dataset in datasets[1:]),

@@ -41,9 +41,7 @@ def normalise(dataset: Dataset) -> Dataset:
     assumption.
     """
     steps: tuple[Callable[[Dataset], Dataset], ...] = (
-        _with_spelled_names,
-        _with_plain_time_units,
-        count_degrees,
+        understand_words,
         lay_out_observations,
         drop_repeated_positions,
         drop_impossible_bounds,
@@ -51,7 +49,6 @@ def normalise(dataset: Dataset) -> Dataset:
         join_split_longitudes,
         understand_times,
         put_back_rounded_times,
-        _with_known_units,
         _without_dangling_names,
         _with_plain_axes,
         _with_attached_grid,
@@ -63,6 +60,19 @@ def normalise(dataset: Dataset) -> Dataset:
         dataset = step(dataset)
     for doubt in dataset.axes.doubts:
         warn(f"{dataset.label}: {doubt}")
+    return dataset
+
+
+def understand_words(dataset: Dataset) -> Dataset:
+    """Return a dataset whose names, units and angles are written as CF and UDUNITS have them, by
+    which files are told to be alike before they are joined."""
+    for step in (
+        _with_spelled_names,
+        _with_plain_time_units,
+        _with_known_units,
+        count_degrees,
+    ):
+        dataset = step(dataset)
     return dataset
 
 
