@@ -942,7 +942,7 @@ LAEA = "+proj=laea +lat_0=52 +lon_0=10 +x_0=4321000 +y_0=3210000 +ellps=GRS80 +u
         {"epsg_code": "EPSG:3035"},
         {"EPSG": 3035},
         {"crs_wkt": pyproj.CRS(3035).to_wkt()},
-        {"spatial_ref": pyproj.CRS(3035).to_wkt("WKT1_GDAL")},
+        {"spatial_ref": pyproj.CRS(3035).to_wkt("WKT2_2015")},
     ],
 )
 def test_projections_told_by_texts_and_codes_have_positions(tmp_path, told, across):
