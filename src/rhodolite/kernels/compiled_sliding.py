@@ -151,9 +151,7 @@ def find_variances(
     count, cells = out.shape
     tile = _width_of_tiles(length)
     ends, squares = np.empty((length, tile)), np.empty((length, tile))
-    end_weights = np.empty(length)
-    start, start_squares = np.empty(tile), np.empty(tile)
-    origin, shift = np.empty(tile), np.zeros(tile)
+    end_weights, origin = np.empty(length), np.empty(tile)
     for left in range(0, cells, tile):
         width: int = min(tile, cells - left)
         for block in range(0, count, length):
@@ -163,35 +161,66 @@ def find_variances(
             _spread_from_the_end(
                 values, weights, origin, block, left, width, ends, squares, end_weights
             )
-            start[:] = 0.0
-            start_squares[:] = 0.0
-            start_weight = 0.0
-            for at in range(min(length, count - block)):
-                step = block + length + at - 1
-                row = values[step, left : left + width]
-                weight = weights[step] if at > 0 else 0.0
-                if at == 1:
-                    for cell in range(width):
-                        shift[cell] = row[cell] - origin[cell]
-                start_weight += weight
-                part = weight / start_weight if at > 0 else 0.0
-                whole = end_weights[at] + start_weight
-                share = start_weight / whole
-                between = end_weights[at] * share
-                freedom = whole * ((length - 1) / length)
-                end, square = ends[at], squares[at]
-                result = out[block + at, left : left + width]
-                for cell in range(width):
-                    change = row[cell] - origin[cell] - shift[cell]
-                    apart = change - start[cell]
-                    start[cell] += apart * part
-                    start_squares[cell] += weight * apart * (change - start[cell])
-                    apart = start[cell] + shift[cell] - end[cell]
-                    mean = origin[cell] + end[cell] + apart * share
-                    total = square[cell] + start_squares[cell] + between * apart * apart
-                    least = rounding * abs(mean)
-                    vanishes = total <= whole * (least * least)
-                    result[cell] = 0.0 if vanishes else total / freedom
+            _spread_of_beginnings(
+                values,
+                weights,
+                rounding,
+                block,
+                left,
+                origin,
+                ends,
+                squares,
+                end_weights,
+                out,
+            )
+
+
+@compiled
+def _spread_of_beginnings(
+    values: Array,
+    weights: Array,
+    rounding: float,
+    block: int,
+    left: int,
+    origin: Array,
+    ends: Array,
+    squares: Array,
+    end_weights: Array,
+    out: Array,
+) -> None:
+    """Put the variances of the windows that begin in a block into `out`: of its end, and of the
+    beginning of the next block."""
+    length, tile = ends.shape
+    width: int = min(tile, out.shape[1] - left)
+    start, start_squares = np.zeros(tile), np.zeros(tile)
+    shift, start_weight = np.zeros(tile), 0.0
+    for at in range(min(length, out.shape[0] - block)):
+        step = block + length + at - 1
+        row = values[step, left : left + width]
+        # The first window is the block itself, and has nothing of the next.
+        weight = weights[step] if at > 0 else 0.0
+        if at == 1:
+            for cell in range(width):
+                shift[cell] = row[cell] - origin[cell]
+        start_weight += weight
+        part = weight / start_weight if at > 0 else 0.0
+        whole = end_weights[at] + start_weight
+        share = start_weight / whole
+        between = end_weights[at] * share
+        freedom = whole * ((length - 1) / length)
+        end, square = ends[at], squares[at]
+        result = out[block + at, left : left + width]
+        for cell in range(width):
+            change = row[cell] - origin[cell] - shift[cell]
+            apart = change - start[cell]
+            start[cell] += apart * part
+            start_squares[cell] += weight * apart * (change - start[cell])
+            apart = start[cell] + shift[cell] - end[cell]
+            mean = origin[cell] + end[cell] + apart * share
+            total = square[cell] + start_squares[cell] + between * apart * apart
+            least = rounding * abs(mean)
+            vanishes = total <= whole * (least * least)
+            result[cell] = 0.0 if vanishes else total / freedom
 
 
 @compiled

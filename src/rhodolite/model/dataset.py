@@ -12,10 +12,11 @@ import numpy as np
 
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, nearest_names, warn
-from rhodolite.model.axes import Axes, Coordinate, Role, find_axes
+from rhodolite.model.axes import Axes, Coordinate, Role
 from rhodolite.model.cf.cell_methods import methods_over_time
 from rhodolite.model.cf.named_variables import mapping_of, named_in
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS, NAME_LISTS
+from rhodolite.model.finding_axes import find_axes
 from rhodolite.model.read_only import as_read_only
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable

@@ -158,9 +158,9 @@ class Measure(TypedValue):
         DataError
             If the threshold's units cannot be converted to them.
         """
-        units = variable.units or (self.units if variable.units is None else "")
+        units = variable.units or self.units
         if self.threshold is None:
-            return Measure(self.kind, None, self.units or units, variable.precision)
+            return Measure(self.kind, None, units, variable.precision)
         threshold = Threshold(self.threshold, self.units).within(
             variable,
             f"--statistic {self}",
