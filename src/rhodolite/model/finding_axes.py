@@ -32,7 +32,7 @@ def find_axes(variables: Mapping[str, Variable]) -> Axes:
     used = [v.dimensions for name, v in variables.items() if name not in auxiliary]
     by_role, doubts = {}, []
     for role in Role:
-        if rivals := candidates.get(role):
+        if rivals := candidates.get(role, []):
             chosen, doubt = _most_used(role, rivals, used)
             by_role[role] = Coordinate(role, chosen, _bounds_of(chosen, variables))
             doubts += doubt
