@@ -2,6 +2,7 @@
 
 import gzip
 
+import netCDF4
 import numpy as np
 import pandas
 import pytest
@@ -146,3 +147,63 @@ def test_formats_are_listed_with_what_is_to_be_installed(tmp_path, monkeypatch):
     (tmp_path / "a.grib").write_bytes(b"GRIB" + bytes(40))
     answer = run_here("inspect", tmp_path / "a.grib")
     assert "GRIB needs an extra package: pip install 'rhodolite[grib]'" in answer.err
+
+
+@pytest.mark.parametrize("decimals", [2, 3, 4, 9])
+@pytest.mark.parametrize("offset", [0, 0.5])
+@pytest.mark.parametrize("title", ["year", "time", "decimal_year"])
+def test_years_with_decimals_are_the_months_that_they_stand_for(
+    tmp_path, decimals, offset, title
+):
+    """In tables and in files alike, as in a table that writes its months out."""
+    count = 26
+    years = np.round(2001 + (np.arange(count) + offset) / 12, decimals)
+    values = np.arange(float(count))
+    months = [f"{2001 + m // 12}-{m % 12 + 1:02d}" for m in range(count)]
+    for name, times in (("decimal", years), ("written", months)):
+        rows = [f"{time},{value}" for time, value in zip(times, values, strict=True)]
+        (tmp_path / f"{name}.csv").write_text("\n".join([f"{title},t [K]", *rows]))
+    words = (tmp_path / "written.csv").read_text().replace(f"{title},", "time,", 1)
+    (tmp_path / "written.csv").write_text(words)
+    write_series(tmp_path / "file.nc", years, "years", values)
+    table, written, file = (
+        rhodolite.read(tmp_path / name).aggregate(to="season", min_coverage=0)["t"]
+        for name in ("decimal.csv", "written.csv", "file.nc")
+    )
+    np.testing.assert_array_equal(table.values(), written.values())
+    np.testing.assert_allclose(file.values(), written.values(), rtol=1e-6)
+
+
+def write_series(path, times, units, values):
+    with netCDF4.Dataset(path, "w") as target:
+        target.createDimension("time", values.size)
+        for name, numbers, unit in (("time", times, units), ("t", values, "K")):
+            variable = target.createVariable(name, "f8", ("time",))
+            variable.units = unit
+            variable[:] = numbers
+
+
+@pytest.mark.parametrize(
+    ("times", "first", "step"),
+    [
+        (("2001.5", "2002.5", "2003.5"), "2001-07-02", "every year"),
+        (("2001.000", "2001.0027", "2001.0055"), "2001-01-01", "every"),
+        (("2001.25", "2001.5", "2001.75"), "2001-04-02", "every 3 months"),
+    ],
+)
+def test_other_years_with_decimals_are_moments(tmp_path, times, first, step):
+    rows = [f"{time},{at}" for at, time in enumerate(times)]
+    (tmp_path / "a.csv").write_text("\n".join(["year,t [K]", *rows]))
+    axis = rhodolite.read(tmp_path / "a.csv").need_time()
+    assert str(axis.span.first).startswith(first)
+    assert step in str(axis.step)
+
+
+def test_points_between_years_and_months_or_days_stay_what_they_were(tmp_path):
+    for times, first in (
+        (("2001.01", "2001.12"), "2001-01"),
+        (("2001.032", "2001.365"), "2001-02-01"),
+    ):
+        (tmp_path / "a.csv").write_text(f"time,t [K]\n{times[0]},1\n{times[1]},2\n")
+        axis = rhodolite.read(tmp_path / "a.csv").need_time()
+        assert str(axis.span.first).startswith(first)

@@ -8,6 +8,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory, read_small
 from rhodolite.errors import warn
+from rhodolite.formats.decimal_years import count_twelfths
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import named_in
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS
@@ -45,6 +46,7 @@ class _Reading:
     units: str
     kind: str
     first_year: int
+    are_twelfths: bool = False
 
     def counted(self, figures: Array) -> Array:
         """Return numbers in these units."""
@@ -53,6 +55,9 @@ class _Reading:
             years, months = np.divmod(whole, 100)
             counted = (years - self.first_year) * 12 + months - 1
             return np.asarray(counted + (figures - whole))
+        if self.kind == _YEARS and self.are_twelfths:
+            # Bounds lie at the starts of months where the times are their middles.
+            return np.asarray(np.round((figures - self.first_year) * 24) / 2)
         if self.kind == _YEARS:
             return np.asarray(figures - self.first_year)
         return np.asarray(figures)
@@ -98,6 +103,8 @@ def _read(variable: Variable) -> _Reading | None:
     if kind == _DAYS:
         return _Reading(_DAY_FIGURES, kind, 0)
     first = int(figures.min() // (100 if kind == _MONTHS else 1))
+    if kind == _YEARS and count_twelfths(figures, first) is not None:
+        return _Reading(f"{_MONTHS} since {first:04d}-01-01", kind, first, True)
     return _Reading(f"{kind} since {first:04d}-01-01", kind, first)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
+from rhodolite.formats.decimal_years import count_twelfths
 from rhodolite.formats.text.date_forms import DayOfYear, parse_fields, parse_ordinal
 from rhodolite.formats.text.phases import Normal, normals_variables, parse_normal
 from rhodolite.model.time.dates import first_moment, moment_after
@@ -74,9 +76,73 @@ class RangeOfDates:
         return first_moment(self.first, calendar), moment_after(self.last, calendar)
 
 
+@dataclass(frozen=True)
+class DecimalYear:
+    """A moment as a year and the part of it that has passed, such as `2001.5`."""
+
+    years: float
+
+    def __str__(self) -> str:
+        return f"{self.years:.10g}"
+
+    def limits(self, calendar: str) -> tuple[Any, Any]:
+        """Return the moment twice, since it covers nothing."""
+        year = math.floor(self.years)
+        start = month_start(year, 1, calendar)
+        length = month_start(year + 1, 1, calendar) - start
+        moment = start + (self.years - year) * length
+        return moment, moment
+
+
 _DAYS = 3
 """Fields of a date that is a day; with more it has a clock."""
-Stretch = Instant | DayOfYear | SeasonOfYear | SpanOfYears | RangeOfDates | Normal
+_MOMENT = 6
+_DAYS_OF_A_YEAR = 366
+_DECIMAL_YEAR = re.compile(r"\d{4}(?:\.\d*)?")
+Stretch = (
+    Instant
+    | DayOfYear
+    | SeasonOfYear
+    | SpanOfYears
+    | RangeOfDates
+    | DecimalYear
+    | Normal
+)
+
+
+def parse_decimal_years(
+    texts: Sequence[str], *, are_years: bool = False
+) -> list[DecimalYear] | list[Instant] | None:
+    """Return the moments, or the months, that years with decimals name; None where one is no such
+    number, or all may be something else, as 2001.01 and 2001.12, or 2001.032, may.
+
+    Parameters
+    ----------
+    texts : sequence of str
+        Of all dates, since one alone does not tell.
+    are_years : bool
+        Whether they are known to be years, by the name of their column.
+
+    Examples
+    --------
+    >>> [str(month) for month in parse_decimal_years(["2001.042", "2001.125", "2001.875"])]
+    ['2001-01', '2001-02', '2001-11']
+    >>> parse_decimal_years(["2001.5000", "2001.5027"])
+    [DecimalYear(years=2001.5), DecimalYear(years=2001.5027)]
+    >>> parse_decimal_years(["2001.11", "2001.12"]) is None
+    True
+    """
+    given = [text.strip() for text in texts]
+    if not all(_DECIMAL_YEAR.fullmatch(text) for text in given):
+        return None
+    if not are_years and all(_names_a_date(text) for text in given):
+        return None
+    years = np.array([float(text) for text in given])
+    months = count_twelfths(years, 0)
+    if months is not None:
+        parts = np.stack(np.divmod(np.floor(months), 12), axis=-1).astype(int)
+        return [Instant((year, month + 1)) for year, month in parts.tolist()]
+    return [DecimalYear(float(text)) for text in given]
 
 
 def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
@@ -111,6 +177,13 @@ def parse_date(text: str, *, day_first: bool = True) -> Stretch | None:
         return normal
     fields = parse_fields(given, day_first=day_first)
     return Instant(fields) if fields is not None else parse_ordinal(given)
+
+
+def _names_a_date(text: str) -> bool:
+    date = parse_date(text)
+    return date is not None and (
+        not isinstance(date, DayOfYear) or 1 <= date.day <= _DAYS_OF_A_YEAR
+    )
 
 
 def _parse_range(text: str) -> RangeOfDates | None:
@@ -172,7 +245,12 @@ def _kind_of_all(stretches: Sequence[Stretch]) -> int:
 
 
 def _limits(
-    stretch: Instant | DayOfYear | SeasonOfYear | SpanOfYears | RangeOfDates,
+    stretch: Instant
+    | DayOfYear
+    | SeasonOfYear
+    | SpanOfYears
+    | RangeOfDates
+    | DecimalYear,
     calendar: str,
 ) -> tuple[Any, Any]:
     if isinstance(stretch, Instant):
@@ -180,8 +258,10 @@ def _limits(
     return stretch.limits(calendar)
 
 
-def in_order(stretch: Stretch) -> tuple[int, ...]:
+def in_order(stretch: Stretch) -> tuple[float, ...]:
     """Return what dates of one kind are sorted by."""
+    if isinstance(stretch, DecimalYear):
+        return (stretch.years,)
     if isinstance(stretch, SeasonOfYear):
         return (
             stretch.year,
@@ -200,13 +280,14 @@ def in_order(stretch: Stretch) -> tuple[int, ...]:
 
 
 def _kind(stretch: Stretch) -> int:
-    """Return how many fields a date has; 0 and less for what is no date of the calendar."""
+    """Return how many fields a date has; 0 and less for what covers something else."""
     kinds = {
         SeasonOfYear: 0,
         SpanOfYears: -1,
         Normal: -2,
         RangeOfDates: -3,
         DayOfYear: -4,
+        DecimalYear: _MOMENT,
     }
     return len(stretch.fields) if isinstance(stretch, Instant) else kinds[type(stretch)]
 

@@ -56,9 +56,19 @@ ROLES = {
 """What columns of coordinates are called, in small letters."""
 DAY_OF_YEAR = {"doy", "yday", "day_of_year", "dayofyear", "jday", "julian_day"}
 """What columns are called that number the days of a year from 1, in small letters."""
+DECIMAL_YEARS = {
+    "decimal_year",
+    "decimal year",
+    "year_decimal",
+    "decimal_date",
+    "decimal date",
+    "fractional_year",
+    "year_fraction",
+}
+"""What columns are called that hold years with decimals, in small letters."""
 CLOCKS = {"time", "hour", "time_utc", "utc"}
 """What columns are called that may hold times of the day, in small letters."""
-_PARTS_OF_DATES = {"year", "month", "day", *CLOCKS, *DAY_OF_YEAR}
+_PARTS_OF_DATES = {"year", "month", "day", *CLOCKS, *DAY_OF_YEAR, *DECIMAL_YEARS}
 _HEADER = re.compile(r"(.*?)\s*(?:\[([^\]]*)\]|\(([^)]*)\))")
 
 

@@ -9,10 +9,15 @@ import numpy as np
 import pandas
 
 from rhodolite.errors import DataError, warn
-from rhodolite.formats.text.csv.columns import CLOCKS, DAY_OF_YEAR, role_of
+from rhodolite.formats.text.csv.columns import (
+    CLOCKS,
+    DAY_OF_YEAR,
+    DECIMAL_YEARS,
+    role_of,
+)
 from rhodolite.formats.text.csv.table import Table
 from rhodolite.formats.text.date_forms import day_comes_first, named_month
-from rhodolite.formats.text.dates import Stretch, parse_date
+from rhodolite.formats.text.dates import Stretch, parse_date, parse_decimal_years
 from rhodolite.formats.text.phases import BASE_YEARS, Normal
 from rhodolite.model.time.time_labels import NORMAL
 
@@ -30,9 +35,9 @@ def read_dates(table: Table) -> Table:
     and days.
 
     Understood are columns `year`, `month`, `day` and `hour`, `year` and the number of a day in it,
-    a date and a time of the day, a year for each row with a column for each month, phases of a
-    cycle beside a column `base_years`, and days of no year (`15 March`, `03-15`), which are taken
-    as those of 2001.
+    years with decimals, a date and a time of the day, a year for each row with a column for each
+    month, phases of a cycle beside a column `base_years`, and days of no year (`15 March`,
+    `03-15`), which are taken as those of 2001.
     """
     lowered = {str(name).strip().lower(): name for name in table.cells.columns}
     months = {
@@ -44,8 +49,12 @@ def read_dates(table: Table) -> Table:
         return _months_below_each_other(table, lowered["year"], months)
     if "time" in table.roles and BASE_YEARS in table.cells.columns:
         return _normals(table)
-    if "year" in lowered and not _has_dates(table):
+    if _has_dates(table):
+        return _with_times_of_day(table)
+    if "year" in lowered:
         return _with_dates_of_parts(table, lowered)
+    if decimal := next((lowered[w] for w in lowered if w in DECIMAL_YEARS), None):
+        return _with_dates_in(table, decimal)
     return _with_times_of_day(table)
 
 
@@ -66,7 +75,20 @@ def _with_dates_of_parts(table: Table, lowered: dict[str, str]) -> Table:
         return _with_times_of_day(table)
     # An hour means nothing where the day is not given.
     words = _PARTS if "day" in lowered else _PARTS[:2]
-    return _dates_of_parts(table, [lowered[word] for word in words if word in lowered])
+    parts = [lowered[word] for word in words if word in lowered]
+    if len(parts) == 1 and _has_decimals(table, parts[0]):
+        return _with_dates_in(table, parts[0])
+    return _dates_of_parts(table, parts)
+
+
+def _has_decimals(table: Table, name: str) -> bool:
+    numbers = table.numbers(name)
+    return bool((np.isfinite(numbers) & (numbers != np.floor(numbers))).any())
+
+
+def _with_dates_in(table: Table, name: str) -> Table:
+    """Return a table whose dates stand in a column."""
+    return replace(table, roles={**table.roles, "time": name})
 
 
 def _with_times_of_day(table: Table) -> Table:
@@ -175,7 +197,13 @@ def stretches_of(table: Table) -> list[Stretch]:
     DataError
         If one is not a date, or all can be read in two ways.
     """
-    text = table.cells[table.roles["time"]]
+    column = table.roles["time"]
+    text = table.cells[column]
+    word = column.strip().lower()
+    are_years = word == "year" or word in DECIMAL_YEARS
+    moments = parse_decimal_years(text.tolist(), are_years=are_years)
+    if moments is not None:
+        return list(moments)
     given = [_with_a_year(name) for name in text]
     day_first = day_comes_first(given)
     if day_first is None:
