@@ -9,7 +9,7 @@ import pytest
 
 import rhodolite
 from conftest import run_here, write_plain
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, RhodoliteError
 
 KINDS = ("csv", "tsv", "csv.gz", "parquet")
 
@@ -207,3 +207,81 @@ def test_points_between_years_and_months_or_days_stay_what_they_were(tmp_path):
         (tmp_path / "a.csv").write_text(f"time,t [K]\n{times[0]},1\n{times[1]},2\n")
         axis = rhodolite.read(tmp_path / "a.csv").need_time()
         assert str(axis.span.first).startswith(first)
+
+
+def further(rng):
+    """Return results that lie along more than time and place."""
+    times = np.arange("2001-01", "2011-01", dtype="M8[M]").astype("M8[D]")
+    coordinates = {
+        "member": [1, 2, 5],
+        "time": times,
+        "lat": [50.0, 51.0],
+        "lon": [0.0, 1.0],
+    }
+    values = rng.normal(280, 5, (3, 120, 2, 2))
+    members = rhodolite.from_arrays({"tas": values}, coordinates, units={"tas": "K"})
+    return {
+        "members": members.summarise(),
+        "grid of members": members,
+        "spectra": members.summarise().spectrum(),
+        "latitudes": members.summarise(over="lon"),
+        "harmonics": members.spectrum(harmonics=2),
+    }
+
+
+@pytest.mark.parametrize(
+    "what", ["members", "grid of members", "spectra", "latitudes", "harmonics"]
+)
+def test_results_along_other_axes_come_back_from_tables(tmp_path, rng, what):
+    result = further(rng)[what]
+    result.write(tmp_path / "a.csv")
+    back = rhodolite.read(tmp_path / "a.csv")
+    names = [variable.name for variable in result.fields]
+    assert [variable.name for variable in back.fields] == names
+    for name in names:
+        assert back[name].dimensions == result[name].dimensions
+        np.testing.assert_allclose(back[name].values(), result[name].values())
+    result.write(tmp_path / "a.nc")
+    for verb, options in (("summarise", {"over": "ensemble"}), ("trend", {})):
+        try:
+            expected = getattr(rhodolite.read(tmp_path / "a.nc"), verb)(**options)
+        except RhodoliteError:  # no times, for one
+            continue
+        table = getattr(back, verb)(**options)
+        for variable in expected.fields:
+            there = table[variable.name].values()
+            if variable.numeric and variable.units != "%":
+                np.testing.assert_allclose(there, variable.values(), rtol=1e-5)
+
+
+def test_regions_in_tables_are_an_axis(tmp_path):
+    rows = ["time,region_name,t [K],kind"]
+    for month in ("2001-01", "2001-02"):
+        rows += [f"{month},Skarn,1,hill", f"{month},Ulv,2,fen"]
+    (tmp_path / "a.csv").write_text("\n".join(rows))
+    data = rhodolite.read(tmp_path / "a.csv")
+    assert data["t"].dimensions == ("time", "region")
+    assert data["region_name"].values().tolist() == ["Skarn", "Ulv"]
+    means = data.summarise(over="time")
+    assert means["t"].values().tolist() == [1.0, 2.0]
+    # One region is none to tell apart, and a column of a site's region is what it was.
+    (tmp_path / "b.csv").write_text("time,region,t [K]\n2001-01,N,1\n2001-02,N,2\n")
+    assert rhodolite.read(tmp_path / "b.csv")["t"].dimensions == ("time",)
+    twice = "time,member,t [K]\n2001-01,1,1\n2001-01,1,2\n"
+    (tmp_path / "c.csv").write_text(twice)
+    with pytest.raises(DataError, match="lines 2 and 3"):
+        rhodolite.read(tmp_path / "c.csv")
+
+
+def test_what_tells_of_sites_lies_along_sites(tmp_path):
+    rows = ["time,name,lat,lon,elevation [m],tas [K]"]
+    for month, more in (("2001-01", 0), ("2001-02", 5)):
+        rows += [
+            f"{month},Olm,50,0,120,{280 + more}",
+            f"{month},Ulv,51,3,,{270 + more}",
+        ]
+    (tmp_path / "a.csv").write_text("\n".join(rows))
+    data = rhodolite.read(tmp_path / "a.csv")
+    assert data["elevation"].dimensions == ("site",)
+    assert [variable.name for variable in data.fields] == ["tas"]
+    assert np.isnan(data["elevation"].values()).tolist() == [False, True]

@@ -695,8 +695,8 @@ def test_slopes_of_pairs_are_those_of_the_definition_to_the_bit(
 @pytest.mark.parametrize(
     ("steps", "lag", "said"),
     [
-        (2, "0", "2 times in common; a"),
-        (5, "-9..-4", "1 times in common at lag -9..-4"),
+        (2, "0", "has only 2; a"),
+        (5, "-9..-4", "has only 1 at lag -9..-4"),
     ],
 )
 def test_too_few_times_have_no_correlation(rng, steps, lag, said):

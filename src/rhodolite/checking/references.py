@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from rhodolite.checking.finding import Finding, error, warning
 from rhodolite.model.cf.named_variables import (
+    astray_in,
     lost_in,
     mapping_of,
     misspelled_in,
@@ -75,6 +76,12 @@ def present(dataset: Dataset) -> Iterator[Finding]:
         for key in _KEYS:
             if lost := lost_in(variable, key, dataset.variables.keys()):
                 yield _lost(variable, key, lost)
+        # Observations one after another have the positions of their stations (CF 9.3).
+        if "featureType" in dataset.attributes:
+            continue
+        for key in ("coordinates", "cell_measures"):
+            if astray := astray_in(variable, key, dataset.variables):
+                yield _astray(variable, key, astray)
 
 
 def _misspelled(variable: Variable, key: str, spelled: str) -> Finding:
@@ -94,6 +101,18 @@ def _lost(variable: Variable, key: str, lost: list[str]) -> Finding:
         f"names {', '.join(lost)} as {key}, which is not there",
         _SECTIONS.get(key, "CF 5"),
         ("--set", f"{place}={remaining}") if remaining else ("--remove", place),
+    )
+
+
+def _astray(variable: Variable, key: str, astray: list[str]) -> Finding:
+    remaining = " ".join(w for w in named_in(variable, key) if w not in astray)
+    place = f"{variable.name}:{key}"
+    is_list = key == "coordinates" and remaining
+    return error(
+        variable.name,
+        f"names {', '.join(astray)} as {key}, which has dimensions that {variable.name} has not",
+        _SECTIONS.get(key, "CF 5"),
+        ("--set", f"{place}={remaining}") if is_list else ("--remove", place),
     )
 
 

@@ -14,6 +14,7 @@ from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.given_attributes import check_given
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import is_member_dimension
 from rhodolite.model.space.axis_cells import check_degrees
 from rhodolite.model.time.time_units import counts_from_a_date, plain_time_units
 from rhodolite.model.units.aliases import repair_units
@@ -280,6 +281,8 @@ def _make_coordinate(
     if array.dtype.kind == "O" and array.size and hasattr(array[0], "calendar"):
         return _make_calendar_dates(name, array, attributes)
     about = dict(_POSITIONS.get(_ALIASES.get(name.lower(), name.lower()), {}))
+    if is_member_dimension(name):
+        about = {"standard_name": "realization", "units": "1"}
     about |= attributes
     if array.dtype.kind in "OUS":
         return Variable(name, (name,), InMemory(array.astype(object)), about)

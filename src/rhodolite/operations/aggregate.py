@@ -17,6 +17,7 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.grouped_statistics import Count
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import MonthOfYear, Season
 from rhodolite.model.time.step_bounds import Stamp
@@ -303,10 +304,8 @@ def _coverage_of(
     about = {
         "long_name": f"share of each period with {variable.quantity}",
         "units": UNITS_OF_ONE,
+        **placing_of(result),
     }
-    for key in ("coordinates", "grid_mapping"):
-        if key in result.attributes:
-            about[key] = result.attributes[key]
     data = Mapped(covered, np.asarray, "f4")
     return [Variable(f"{variable.name}_coverage", variable.dimensions, data, about)]
 

@@ -29,6 +29,7 @@ from rhodolite.kernels.composites import (
     welch_test,
 )
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.differences import describe_units, is_difference
@@ -209,9 +210,7 @@ class Composite(Operation):
     ) -> list[Variable]:
         cells = (*variable.shape[:along], *variable.shape[along + 1 :])
         dimensions = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
-        references = ("grid_mapping", "coordinates")
-        given = variable.attributes
-        shared = {key: v for key, v in given.items() if key in references}
+        shared = placing_of(variable)
         factor = of_differences(variable.units)[0]
         results = []
         for ending, (words, kind) in self._titles(variable.quantity).items():

@@ -25,6 +25,7 @@ from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.correlation import correlate, rank_pairs
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.typed_value import TypedValue
 from rhodolite.model.units.conversion import Rescaling, of_differences
@@ -177,11 +178,7 @@ class Correlate(Operation):
         shape, dims = cells, dimensions
         if lags > 1:
             shape, dims = (lags, *cells), ("lag", *dimensions)
-        placed = {
-            key: value
-            for key, value in variable.attributes.items()
-            if key == "grid_mapping"
-        }
+        placed = placing_of(variable)
         results = []
         for ending, about in self._describe(variable, its).items():
             data: LazyArray = reduction.output(ending, shape)
@@ -218,7 +215,7 @@ class Correlate(Operation):
         if most < _FEWEST_PAIRS:
             of_lags = "" if self.lag.steps == [0] else f" at lag {self.lag}"
             raise DataError(
-                f"{dataset.label} and {self.with_} have {most} times in common{of_lags}; a "
+                f"of the times of {dataset.label}, {self.with_} has only {most}{of_lags}; a "
                 f"correlation needs at least {_FEWEST_PAIRS}"
             )
 

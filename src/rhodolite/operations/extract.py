@@ -8,6 +8,7 @@ from enum import StrEnum
 from rhodolite.arrays import InMemory, LazyArray
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.vocabulary import PLACING
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.mesh import Mesh
@@ -205,7 +206,7 @@ def _describe_series(
 ) -> Variable:
     """Return a variable at sites, which lists what is known of them as its coordinates."""
     remaining = [name for name in variable.dimensions if name not in mesh.dimensions]
-    result = drop_stale(variable, "coordinates", "grid_mapping")
+    result = drop_stale(variable, *PLACING)
     result = result.with_floats(data, (SITE, *remaining))
     for name in [*str(variable.attributes.get("coordinates", "")).split(), *labels]:
         result = list_coordinate(result, name)

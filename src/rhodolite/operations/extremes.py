@@ -11,6 +11,7 @@ import numpy as np
 from rhodolite.arrays import Engine, InMemory, LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
@@ -246,9 +247,7 @@ class Extremes(Operation):
     def _attributes(
         self, variable: Variable, kind: str, axis: TimeAxis
     ) -> dict[str, Any]:
-        references = ("grid_mapping", "coordinates")
-        given = variable.attributes
-        about = {key: value for key, value in given.items() if key in references}
+        about = placing_of(variable)
         about["comment"] = self._comment(axis)
         plain = {"number": UNITS_OF_ONE, "rate": "year-1"}
         if kind in plain:

@@ -10,6 +10,7 @@ import numpy as np
 from rhodolite.arrays import FirstAxisMoved, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.cf.departures import BASE_PERIOD, REFERENCE_PERIOD
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.cf.precipitation import tell_precipitation
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
@@ -193,11 +194,7 @@ class Index(Operation):
         data = FirstAxisMoved(
             Reduction(variable.floats(), series=work).output("value", first), along
         )
-        indices = {
-            key: value
-            for key, value in variable.attributes.items()
-            if key in ("grid_mapping", "coordinates")
-        }
+        indices = placing_of(variable)
         departs = self.kind not in (IndexKind.PERCENTILE, IndexKind.RANK)
         about = {
             "long_name": f"{self._words(fitted)} of {variable.quantity}",

@@ -11,7 +11,7 @@ from rhodolite.arrays import Array
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.cf.named_variables import named_in
 from rhodolite.model.cf.precipitation import tell_precipitation
-from rhodolite.model.cf.vocabulary import COVERED_AREA, WATER_WORDS
+from rhodolite.model.cf.vocabulary import COVERED_AREA, PLACING, WATER_WORDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.cell_lists import as_list, as_one_row, is_cell_list
 from rhodolite.model.space.earth_figure import EarthFigure
@@ -316,7 +316,7 @@ def _with_new_references(
     if method == RegridMethod.CONSERVATIVE:
         before = variable.attributes.get("cell_methods", "")
         named["cell_methods"] = f"{before} area: mean".strip()
-    return drop_stale(variable, "coordinates", "grid_mapping").edit(**named)
+    return drop_stale(variable, *PLACING).edit(**named)
 
 
 def _flows(variable: Variable) -> bool:

@@ -11,6 +11,7 @@ from rhodolite.arrays import LazyArray, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.spectra import can_tell_apart
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
@@ -149,10 +150,7 @@ class Spectrum(Operation):
         dims = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
         own = work.along(along, variable.name)
         reduction = Reduction(variable.floats(), series=own)
-        given = variable.attributes
-        shared = {
-            k: v for k, v in given.items() if k in ("grid_mapping", "coordinates")
-        }
+        shared = placing_of(variable)
         results = []
         for ending, (words, kind) in own.titles.items():
             data: LazyArray = reduction.output(ending, (own.numbers.size, *cells))

@@ -11,6 +11,7 @@ from rhodolite.arrays import Array, Elementwise, LazyArray, Mapped
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.time.time_axis import TimeAxis
@@ -277,16 +278,11 @@ class Summarise(Operation):
             "long_name": f"share of members that agree in the sign of {variable.quantity}",
             "units": "%",
         }
-        listed = {
-            key: v
-            for key, v in variable.attributes.items()
-            if key in ("coordinates", "grid_mapping")
-        }
         return Variable(
             f"{variable.name}_agreement",
             tuple(work.kept(variable.dimensions)),
             Mapped(Elementwise(means, _agreeing), np.asarray, "f4"),
-            {**about, **listed},
+            {**about, **placing_of(variable)},
         )
 
 
@@ -340,14 +336,10 @@ def _attributes(
         "units",
         "ancillary_variables",
         "standard_name",
-        "grid_mapping",
     ).attributes
     attributes = dict(marked)
-    for key in ("standard_name", "grid_mapping"):
-        if key in variable.attributes and not (
-            key == "standard_name" and not measure.keeps_quantity
-        ):
-            attributes[key] = variable.attributes[key]
+    if "standard_name" in variable.attributes and measure.keeps_quantity:
+        attributes["standard_name"] = variable.attributes["standard_name"]
     if plan.method == "area":
         attributes.pop("grid_mapping", None)
     if sums is not None:

@@ -12,6 +12,7 @@ from rhodolite.model.cf.vocabulary import (
     CELL_BOUNDS,
     NAME_LISTS,
     NAMED_PAIRS,
+    PLACING,
     REFERENCES,
 )
 from rhodolite.model.variable import Variable
@@ -66,6 +67,14 @@ def pairs_in(variable: Variable, key: str) -> dict[str, str]:
     }
 
 
+def placing_of(variable: Variable) -> dict[str, Any]:
+    """Return the attributes that say where values lie: those of all that is computed of them for
+    the same cells."""
+    return {
+        key: variable.attributes[key] for key in PLACING if key in variable.attributes
+    }
+
+
 def mapping_of(variable: Variable) -> str:
     """Return the name of the grid mapping of a variable, the first of several; empty where there
     is none."""
@@ -78,6 +87,31 @@ def lost_in(variable: Variable, key: str, names: Collection[str]) -> list[str]:
     if _text(variable, key) in names:  # A name of several words.
         return []
     return [word for word in named_in(variable, key) if word not in names]
+
+
+def astray_in(
+    variable: Variable, key: str, variables: Mapping[str, Variable]
+) -> list[str]:
+    """Return the variables that an attribute names and that lie along dimensions which the
+    variable does not have (CF 5, 7.2)."""
+    along = set(variable.dimensions)
+    return [
+        name
+        for name in named_in(variable, key)
+        if name in variables and not along.issuperset(variables[name].dimensions)
+    ]
+
+
+def drop_astray(variable: Variable, variables: Mapping[str, Variable]) -> Variable:
+    """Return a variable without coordinates and areas of cells along dimensions that it does not
+    have, as one of fewer has them."""
+    for key in ("coordinates", "cell_measures"):
+        astray = astray_in(variable, key, variables)
+        if astray and key == "coordinates":
+            variable = keep_named(variable, variables.keys() - set(astray))
+        elif astray:
+            variable = variable.edit(key)
+    return variable
 
 
 def keep_named(variable: Variable, names: Collection[str]) -> Variable:

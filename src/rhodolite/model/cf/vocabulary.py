@@ -19,6 +19,9 @@ REFERENCES = (*NAME_LISTS, *CELL_BOUNDS, "grid_mapping")
 NAMED_PAIRS = ("cell_measures", "formula_terms")
 """Attributes of pairs such as ``area: cell_area``, in which a word is followed by a name."""
 
+PLACING = ("coordinates", "grid_mapping", "cell_measures")
+"""Attributes that say where values lie, and hold for all that has the same cells."""
+
 ALL_REFERENCES = (*REFERENCES, *NAMED_PAIRS, "cell_methods")
 """Attributes in which variables or dimensions are named, in whatever form."""
 

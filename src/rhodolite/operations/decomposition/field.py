@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import Concatenated, InMemory, LazyArray, Mapped, Reduction
 from rhodolite.kernels.weighted_sums import axes_of
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import drop_astray, placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.differences import describe_units
@@ -94,11 +94,7 @@ class Field:
         along, variable = self._along, self.variable
         factor, units = of_differences(variable.units)
         data = Mapped(maps, Rescaling(factor, 0.0), "f8") if factor != 1.0 else maps
-        about: dict[str, Any] = {
-            key: value
-            for key, value in variable.attributes.items()
-            if key in ("grid_mapping", "coordinates", "cell_measures")
-        }
+        about = placing_of(variable)
         about["long_name"] = f"{kind} of {variable.quantity}"
         about["comment"] = (
             "change of the field with one standard deviation of the series"
@@ -106,7 +102,8 @@ class Field:
         about |= describe_units(units, difference=True)
         dims = (*variable.dimensions[:along], *variable.dimensions[along + 1 :])
         storage = Storage(dtype=np.dtype(variable.precision).name)
-        return Variable(name, (PATTERN, *dims), data, about, storage)
+        result = Variable(name, (PATTERN, *dims), data, about, storage)
+        return drop_astray(result, self.dataset.variables)
 
     def describe_series(self, name: str, series: LazyArray, kind: str) -> Variable:
         """Return the variable of series; `kind` is what they are, in words."""

@@ -164,6 +164,9 @@ class Rotation(_Gathered):
     def finish(self) -> dict[str, Array]:
         loadings = self._whole.reshape(self.count, -1)
         complete = ~np.isnan(loadings).any(axis=0)
+        if not complete.any():
+            missing = np.full(self.count, np.nan)
+            return {"rotation": np.eye(self.count), "part": missing}
         rotation = varimax(loadings[:, complete].T)
         variances = ((loadings[:, complete].T @ rotation) ** 2).sum(axis=0)
         order = np.argsort(-variances, kind="stable")

@@ -8,6 +8,7 @@ import numpy as np
 
 from rhodolite.arrays import Aligned, Array, LazyArray, Mapped, Region
 from rhodolite.errors import DataError
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import is_temperature
 from rhodolite.model.variable import Variable
@@ -63,9 +64,7 @@ def _describe(dataset: Dataset, leaves: list[Variable], root: Value) -> dict[str
     if root.difference and is_temperature(root.units):
         about["units_metadata"] = "temperature: difference"
     main = max(leaves, key=lambda leaf: leaf.data.size)
-    for key in ("coordinates", "grid_mapping", "cell_measures"):
-        if key in main.attributes:
-            about[key] = main.attributes[key]
+    about |= placing_of(main)
     fields = [leaf for leaf in leaves if leaf.name not in dataset.axes.auxiliary]
     methods = {str(leaf.attributes.get("cell_methods", "")) for leaf in fields}
     if len(methods) == 1 and methods != {""}:

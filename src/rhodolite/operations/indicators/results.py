@@ -21,6 +21,7 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.departures import REFERENCE_PERIOD
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import counts_from_a_date
 from rhodolite.model.units.conversion import of_differences, rescaling_between
@@ -204,11 +205,7 @@ class IndicatorsOf:
     def _describe(self, kind: IndicatorKind, name: str, data: LazyArray) -> Variable:
         indicator = kind.indicator
         of_day = name.endswith(DATE_ENDING)
-        about: dict[str, Any] = {
-            key: value
-            for key, value in self.variable.attributes.items()
-            if key in ("grid_mapping", "coordinates")
-        }
+        about = placing_of(self.variable)
         words = indicator.words.format(_spaced(kind.asked_threshold))
         about["long_name"] = f"{words}, day of the year" if of_day else words
         about |= self._units(indicator, of_day=of_day)

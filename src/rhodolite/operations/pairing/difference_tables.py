@@ -31,6 +31,7 @@ from rhodolite.kernels.grouped_statistics import Spread
 from rhodolite.kernels.pair_moments import MEANS, PRODUCTS, PairMoments
 from rhodolite.kernels.weighted_sums import Weights
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.named_variables import drop_astray, placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.labels import labels_along
@@ -135,7 +136,7 @@ class Pair:
         return [
             self._make_variables(
                 name, words, dimensions, _OfMoments(self.moments, function)
-            )
+            ).edit("grid_mapping")
             for name, (words, function) in _AREA_MEANS.items()
         ]
 
@@ -220,11 +221,6 @@ class Pair:
         data: LazyArray,
         storage: Storage | None = None,
     ) -> Variable:
-        variables = {
-            key: value
-            for key, value in self.variable.attributes.items()
-            if key in ("grid_mapping", "coordinates")
-        }
         units = self._units(ending)
         factor = of_differences(self.variable.units)[0]
         if factor != 1.0 and units not in (UNITS_OF_ONE, "%"):
@@ -233,12 +229,12 @@ class Pair:
             "long_name": f"{words} of {self.variable.quantity} to {self.label}",
             # All of them are differences, or sizes of such.
             **describe_units(units, difference=True),
-            **variables,
+            **placing_of(self.variable),
         }
         storage = storage or Storage(dtype=self.variable.storage.dtype)
-        return Variable(
-            f"{self.variable.name}_{ending}", dimensions, data, about, storage
-        )
+        name = f"{self.variable.name}_{ending}"
+        result = Variable(name, dimensions, data, about, storage)
+        return drop_astray(result, self.dataset.variables)
 
 
 @dataclass

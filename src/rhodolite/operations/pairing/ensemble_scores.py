@@ -24,6 +24,7 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError
 from rhodolite.kernels.ensemble_scores import score_ensemble
 from rhodolite.kernels.order_statistics import percentile
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.units.conversion import Rescaling, of_differences
@@ -80,7 +81,7 @@ class ScoredEnsemble:
             "long_name": f"how often so many members of {self.variable.quantity} lay below the "
             "observation",
             "units": UNITS_OF_ONE,
-            **self._references(),
+            **placing_of(self.variable),
         }
         numbers = InMemory(np.arange(count, dtype=np.float64))
         words = {"long_name": "members below the observation", "units": UNITS_OF_ONE}
@@ -106,10 +107,6 @@ class ScoredEnsemble:
             for number in range(self.variable.shape[self._at])
         ]
 
-    def _references(self) -> dict[str, Any]:
-        given = self.variable.attributes
-        return {k: v for k, v in given.items() if k == "grid_mapping"}
-
     def _score(
         self, ending: str, words: str, dims: tuple[str, ...], data: LazyArray
     ) -> Variable:
@@ -118,7 +115,7 @@ class ScoredEnsemble:
             data = Mapped(data, Rescaling(factor, 0.0), "f8")
         about: dict[str, Any] = {
             "long_name": f"{words} of {self.variable.quantity} against {self.label}",
-            **self._references(),
+            **placing_of(self.variable),
         }
         about |= describe_units(units, difference=True)
         name = f"{self.variable.name}_{ending}"

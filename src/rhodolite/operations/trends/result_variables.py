@@ -11,14 +11,12 @@ import numpy as np
 
 from rhodolite.arrays import LazyArray, Mapped, Reduction
 from rhodolite.model.cf.departures import BASE_PERIOD
+from rhodolite.model.cf.named_variables import named_in, placing_of
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import Variable
 from rhodolite.operations.trends.estimators import TrendSpec
 from rhodolite.operations.trends.false_discovery import flag_significant
-
-_SHARED = ("grid_mapping", BASE_PERIOD)
-"""Attributes of the data that are those of their trend, too."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -99,9 +97,10 @@ class TrendResults:
     def _attributes(self) -> dict[str, Any]:
         """What all of the variables share."""
         given = self.variable.attributes
-        shared = {key: value for key, value in given.items() if key in _SHARED}
-        listed = [*str(given.get("coordinates", "")).split(), self.time]
-        return {**shared, "coordinates": " ".join(dict.fromkeys(listed))}
+        base = {BASE_PERIOD: given[BASE_PERIOD]} if BASE_PERIOD in given else {}
+        listed = [*named_in(self.variable, "coordinates"), self.time]
+        coordinates = " ".join(dict.fromkeys(listed))
+        return {**base, **placing_of(self.variable), "coordinates": coordinates}
 
     def _result(
         self,

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from rhodolite.arrays import Array, InMemory
-from rhodolite.model.cf.named_variables import keep_named, named_in
+from rhodolite.model.cf.named_variables import keep_named, lost_in, named_in
 from rhodolite.model.cf.vocabulary import STALE_AFTER_CHANGE
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.variable import Variable
@@ -43,8 +43,18 @@ def without_axes(
     mappings = _mappings_of(dataset.variables.values())
     unused = mappings - _mappings_of(remaining)
     names = {v.name for v in (*remaining, *new)}
-    pointing = [keep_named(v, names) for v in remaining if v.name not in unused]
+    pointing = [
+        _keep_measures(keep_named(v, names), names)
+        for v in remaining
+        if v.name not in unused
+    ]
     return dataset.with_variables([*new, *pointing])
+
+
+def _keep_measures(variable: Variable, names: Collection[str]) -> Variable:
+    """Return a variable without the areas of cells that are gone."""
+    lost = lost_in(variable, "cell_measures", names)
+    return variable.edit("cell_measures") if lost else variable
 
 
 def _mappings_of(variables: Iterable[Variable]) -> set[str]:
@@ -52,8 +62,8 @@ def _mappings_of(variables: Iterable[Variable]) -> set[str]:
 
 
 def drop_stale(variable: Variable, *more: str) -> Variable:
-    """Return a variable without the attributes that new values or cells make untrue."""
-    return variable.edit(*STALE_AFTER_CHANGE, "cell_measures", *more)
+    """Return a variable without the attributes that new values make untrue, and without more."""
+    return variable.edit(*STALE_AFTER_CHANGE, *more)
 
 
 def list_coordinate(variable: Variable, name: str) -> Variable:

@@ -4,7 +4,6 @@ levels."""
 from __future__ import annotations
 
 from abc import abstractmethod
-from typing import Any
 
 import numpy as np
 
@@ -12,6 +11,7 @@ from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.kernels.moments import sum_rows
 from rhodolite.kernels.vertical_interpolation import at_levels, first_crossing
+from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.conversion import rescaling_between
 from rhodolite.model.units.udunits import convert, convertible
@@ -60,12 +60,7 @@ def find_first_level(dataset: Dataset, condition: ColumnCondition) -> Variable:
         logarithmic=vertical.pressure,
         dtype=variable.precision,
     )
-    given = variable.attributes
-    about: dict[str, Any] = {
-        key: value
-        for key, value in given.items()
-        if key in ("grid_mapping", "coordinates")
-    }
+    about = placing_of(variable)
     what = "pressure" if vertical.pressure else "height or depth"
     about["long_name"] = f"first {what} from the surface where {condition}"
     about["units"] = vertical.units

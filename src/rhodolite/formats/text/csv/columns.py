@@ -54,6 +54,26 @@ ROLES = {
     "variable": {"variable"},
 }
 """What columns of coordinates are called, in small letters."""
+FURTHER_AXES = {
+    "member",
+    "realization",
+    "realisation",
+    "ensemble_member",
+    "member_name",
+    "region",
+    "region_name",
+    "frequency",
+    "harmonic",
+    "pattern",
+    "return_period",
+    "lag",
+    "rank",
+    "quantile",
+}
+"""What columns are called that may number or name the values along an axis other than time and
+place, in small letters."""
+OF_SITES = {"distance", "elevation", "elev", "altitude", "alt"}
+"""What columns are called whose numbers tell of a site, where they are the same at all times."""
 DAY_OF_YEAR = {"doy", "yday", "day_of_year", "dayofyear", "jday", "julian_day"}
 """What columns are called that number the days of a year from 1, in small letters."""
 DECIMAL_YEARS = {

@@ -12,7 +12,7 @@ from rhodolite.formats.text.csv.rows_of_series import (
     one_latitude_a_row,
     one_site_a_row,
 )
-from rhodolite.formats.text.csv.rows_of_values import one_value_a_row
+from rhodolite.formats.text.csv.rows_of_values import find_further_axes, one_value_a_row
 from rhodolite.formats.text.csv.table import Table, read_table
 from rhodolite.formats.text.csv.temperatures import tell_zero
 from rhodolite.formats.text.dates import parse_date
@@ -65,7 +65,7 @@ def _variables_of(table: Table, calendar: str) -> list[Variable]:
         return one_site_a_row(table, dates, calendar)
     if longitudes := longitudes_in_titles(table):
         return one_latitude_a_row(table, longitudes)
-    if table.roles.keys() & {"time", "lat", "lon", "site"}:
+    if table.roles.keys() & {"time", "lat", "lon", "site"} or find_further_axes(table):
         return one_value_a_row(table, calendar)
     listed = ", ".join(map(repr, table.cells.columns))
     hint = ""

@@ -1,0 +1,123 @@
+"""Results keep the places and areas of the cells that they were computed for, whatever the verb."""
+
+from __future__ import annotations
+
+import netCDF4
+import numpy as np
+import pytest
+
+import rhodolite
+from conftest import run_here
+
+SPAN = 40
+TRIANGLE = '{"type": "Polygon", "coordinates": [[[0, 50], [8, 50], [3, 58], [0, 50]]]}'
+
+
+def write_grid(path, rng):
+    """Write a grid with positions in two dimensions, a mapping, and areas of its own."""
+    with netCDF4.Dataset(path, "w") as target:
+        for name, size in (("time", SPAN), ("y", 3), ("x", 4)):
+            target.createDimension(name, size)
+        time = target.createVariable("time", "f8", ("time",))
+        time.units, time[:] = "days since 2001-01-01", np.arange(SPAN) * 365.25 + 183
+        lead = target.createVariable("lead", "f8", ("time",))
+        lead.units, lead[:] = "hours", np.arange(SPAN)
+        lat, lon = np.meshgrid(np.linspace(50, 56, 3), np.linspace(0, 9, 4))
+        for name, values, units in (
+            ("lat", lat.T, "degrees_north"),
+            ("lon", lon.T, "degrees_east"),
+        ):
+            variable = target.createVariable(name, "f8", ("y", "x"))
+            variable.units, variable[:] = units, values
+        area = target.createVariable("cell_area", "f8", ("y", "x"))
+        area.units, area.standard_name = "m2", "cell_area"
+        area[:] = 1e9 * rng.uniform(1, 30, (3, 4))
+        mapping = target.createVariable("crs", "i4", ())
+        mapping.grid_mapping_name = "latitude_longitude"
+        tas = target.createVariable("tas", "f8", ("time", "y", "x"))
+        tas.units, tas.coordinates = "K", "lat lon lead"
+        tas.grid_mapping, tas.cell_measures = "crs", "area: cell_area"
+        tas[:] = 280 + rng.normal(0, 3, (SPAN, 3, 4))
+
+
+OVER_TIME = [
+    ("summarise", {"over": "time"}),
+    ("trend", {"serial_correlation": "none"}),
+    ("spectrum", {"method": "periodogram"}),
+    ("composite", {"when": "highest 10 of s.csv:tas"}),
+    ("correlate", {"with_": "s.csv"}),
+    ("patterns", {"count": 1}),
+    ("extremes", {"samples": 0}),
+    ("climatology", {"cycle": "none"}),
+    ("index", {"kind": "rank"}),
+    ("compare", {"with_": "a.nc"}),
+    ("calc", {"formula": "tas - 273.15[K]", "name": "x"}),
+]
+
+
+@pytest.mark.parametrize(("verb", "options"), OVER_TIME)
+def test_what_is_computed_for_cells_says_where_they_are(
+    tmp_path, rng, monkeypatch, verb, options
+):
+    monkeypatch.chdir(tmp_path)
+    write_grid("a.nc", rng)
+    data = rhodolite.read("a.nc")
+    data.summarise().subset(variable="tas").write("s.csv")
+    result = getattr(data, verb)(**options)
+    on_cells = [v for v in result.fields if {"y", "x"} <= set(v.dimensions)]
+    assert on_cells
+    for variable in on_cells:
+        about = variable.attributes
+        assert about["cell_measures"] == "area: cell_area"
+        assert about["grid_mapping"] == "crs"
+        assert about["coordinates"].split()[:2] == ["lat", "lon"]
+    result.write("out.nc")
+    answer = run_here("check", "out.nc", folder=tmp_path)
+    assert "Errors" not in answer.out, answer.out
+
+
+@pytest.mark.parametrize("outline", [None, "triangle.geojson"])
+@pytest.mark.parametrize(
+    ("verb", "options", "field"),
+    [
+        ("summarise", {"over": "time"}, "tas"),
+        ("trend", {}, "tas_trend"),
+        ("climatology", {"cycle": "none"}, "tas"),
+    ],
+)
+def test_area_means_commute_with_what_is_linear_in_time(
+    tmp_path, rng, monkeypatch, verb, options, field, outline
+):
+    """By the areas of the file, and by the covered part of each cell of a region."""
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "triangle.geojson").write_text(TRIANGLE)
+    write_grid("a.nc", rng)
+    data = rhodolite.read("a.nc")
+    if outline:
+        data = data.subset(region=outline)
+    first = getattr(data, verb)(**options).summarise()[field].values()
+    second = getattr(data.summarise(), verb)(**options)[field].values()
+    np.testing.assert_allclose(first, second, rtol=1e-9)
+
+
+def test_correlations_at_sites_keep_their_names(tmp_path, rng, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    write_grid("a.nc", rng)
+    (tmp_path / "sites.csv").write_text("name,lat,lon\nOlm,50,0\nUlt,56,9\n")
+    data = rhodolite.read("a.nc")
+    data.summarise().subset(variable="tas").write("s.csv")
+    data.extract(points="sites.csv").correlate(with_="s.csv").write("c.csv")
+    header, *rows = (tmp_path / "c.csv").read_text().splitlines()
+    at = header.split(",").index("name")
+    assert [row.split(",")[at] for row in rows] == ["Olm", "Ult"]
+
+
+def test_check_finds_coordinates_along_other_dimensions(tmp_path, rng):
+    write_grid(tmp_path / "a.nc", rng)
+    with netCDF4.Dataset(tmp_path / "a.nc", "a") as target:
+        series = target.createVariable("index", "f8", ("time",))
+        series.units, series.coordinates = "1", "lat lon lead"
+        series[:] = 1.0
+    answer = run_here("check", "a.nc", folder=tmp_path)
+    assert "index: names lat, lon as coordinates" in answer.out
+    assert "annotate --set index:coordinates=lead" in answer.out.replace("'", "")
