@@ -683,3 +683,44 @@ def test_axes_that_a_picture_has_no_place_for_are_refused(name, rng):
     )
     with pytest.raises(DataError):
         all_drawings()[name](**settings.get(name, {}))(nothing)
+
+
+RAIN = {"mm/day": 1.0, "mm/month": None, "kg m-2 s-1": 1 / 86400}
+
+
+@pytest.mark.parametrize("first", RAIN)
+@pytest.mark.parametrize("second", RAIN)
+def test_curves_of_one_rain_in_two_units_are_one_curve(first, second):
+    """As `convert` has it, by the days of each month and the density of water."""
+    times = np.arange("2001-01", "2004-01", dtype="M8[M]")
+    days = ((times + 1).astype("M8[D]") - times.astype("M8[D]")).astype(float)
+    daily = 3 + np.sin(np.arange(times.size))
+    ours, theirs = (
+        rhodolite.from_arrays(
+            {"pr": daily * (days if RAIN[units] is None else RAIN[units])},
+            {"time": times.astype("M8[D]")},
+            units={"pr": units},
+        )
+        for units in (first, second)
+    )
+    shown = Series(with_=theirs, trend=True)(ours)
+    curves = [line for line in shown.axes[0].get_lines() if len(line.get_xdata()) == 36]
+    whole, trend, other, its_trend = (line.get_ydata() for line in curves)
+    np.testing.assert_allclose(other, whole, rtol=1e-12)
+    np.testing.assert_allclose(its_trend, trend, rtol=1e-12)
+
+
+def test_trends_of_curves_are_in_the_units_that_are_drawn():
+    times = np.arange("1981", "2021", dtype="M8[Y]").astype("M8[D]")
+    kelvins = 280 + np.arange(40) * 0.05
+    ours, theirs = (
+        rhodolite.from_arrays({"tas": values}, {"time": times}, units={"tas": units})
+        for values, units in (
+            (kelvins, "K"),
+            ((kelvins - 273.15) * 1.8 + 32, "degF"),
+        )
+    )
+    for first, second in ((ours, theirs), (theirs, ours)):
+        figure = Series(with_=second, trend=True)(first)
+        said = " ".join(text.get_text() for text in figure.texts).replace("\n", " ")
+        assert said.count("+0.5 K per decade") == 2, said

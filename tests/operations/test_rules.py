@@ -135,6 +135,23 @@ def test_a_day_of_one_is_the_days_of_its_month_or_year():
     assert set(days_of_unit(MONTHS, 12)) == {365.0, 366.0}
 
 
+@pytest.mark.parametrize(
+    ("units", "factor"), [("kg m-2 s-1", 1 / 86400), ("mm/h", 1 / 24)]
+)
+@pytest.mark.parametrize("text", ["pr - 30[mm/month]", "max(pr, 30[mm/month])"])
+def test_a_number_for_a_month_is_one_beside_any_rate_of_water(units, factor, text):
+    values = np.linspace(0, 2, 366).reshape(-1, 1, 1)
+    daily, other = (
+        make_dataset(values * by, name="pr", attributes={"units": own})
+        for own, by in (("mm day-1", 1.0), (units, factor))
+    )
+    first, second = (
+        Calc(formula=text, name="x", units="mm/day")(data)["x"].values()
+        for data in (daily, other)
+    )
+    np.testing.assert_allclose(second, first, rtol=1e-5, atol=1e-6)
+
+
 def test_a_threshold_for_months_of_days_is_refused():
     data = make_dataset(
         np.ones((60, 1, 1)), name="pr", attributes={"units": "mm day-1"}

@@ -20,8 +20,8 @@ from rhodolite.model.indexing import take
 from rhodolite.model.space.range_text import Levels, Position
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.units.conversion import rescaling
-from rhodolite.model.units.udunits import convertible, pretty
+from rhodolite.model.units.conversion import can_be_in
+from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.area_mean import mean_over
@@ -31,9 +31,19 @@ from rhodolite.operations.parameters.cycle import Cycle
 from rhodolite.operations.subset import Subset
 from rhodolite.operations.summarise import Summarise
 from rhodolite.operations.trend import Trend
+from rhodolite.operations.variables.other_units import in_units
 
 _MOST = 20
 """Curves of regions, sites or members in one figure."""
+_DESCRIBING = (
+    "units",
+    "units_metadata",
+    "long_name",
+    "standard_name",
+    "cell_methods",
+    BASE_PERIOD,
+)
+"""Attributes of a variable that hold for its curve."""
 
 
 @dataclass(frozen=True)
@@ -70,6 +80,13 @@ class Curve:
         mean = float(np.nanmean(self.values))
         return replace(self, values=departures.values() + mean, deseasonal=True)
 
+    def in_units(self, units: str) -> Curve:
+        """Return the curve in other units."""
+        part = self.as_dataset()
+        changed = in_units(part, part[self.variable.name], units)
+        variable = self.variable.edit(units=units)
+        return replace(self, values=changed.values(), variable=variable)
+
     def broken(self, values: Array | None = None) -> tuple[Array, Array]:
         """Return days and values with a gap wherever steps are missing, so that no line bridges
         them."""
@@ -95,7 +112,7 @@ class Curve:
         attributes = {
             key: value
             for key, value in self.variable.attributes.items()
-            if key in ("units", "long_name", "standard_name", BASE_PERIOD)
+            if key in _DESCRIBING
         }
         if self.deseasonal:
             attributes.pop("standard_name", None)
@@ -233,16 +250,15 @@ def convert_to_common_units(curves: list[Curve]) -> list[Curve]:
     first = curves[0].variable
     converted = [curves[0]]
     for curve in curves[1:]:
-        units = curve.variable.units
-        if units == first.units:
+        if curve.variable.units == first.units:
             converted.append(curve)
-        elif units and first.units and convertible(units, first.units):
-            change = rescaling(curve.variable, first.units)
-            converted.append(replace(curve, values=change(curve.values)))
+        elif first.units and can_be_in(curve.variable, first.units):
+            converted.append(curve.in_units(first.units))
         else:
             raise DataError(
-                f"{first.name} is in {first.units} and {curve.variable.name} in {units}, which "
-                f"cannot share an axis; choose with --variable {first.name}"
+                f"{first.name} is in {first.units} and {curve.variable.name} in "
+                f"{curve.variable.units}, which cannot share an axis; choose with --variable "
+                f"{first.name}"
             )
     return converted
 

@@ -184,17 +184,16 @@ def refuse_degrees_beside_angle(values: list[Value]) -> None:
             )
 
 
-def amount_of_water(value: Value, company: Value) -> float | None:
-    """Return a number such as 1[mm/day] in units of the mass of water, where its company is such a
-    variable."""
+def _is_amount_of_water(value: Value, company: Value) -> bool:
+    """Return whether a number such as 1[mm/day] is an amount of water beside a mass of it."""
     known = value.constant is not None and company.variable is not None
     if not known or convertible(value.units, company.units):
-        return None
+        return False
     try:
-        change = rescaling_between(value.units, company.units)
+        rescaling_between(value.units, company.units)
     except ValueError:
-        return None
-    return change.of(value.constant)  # type: ignore[arg-type]
+        return False
+    return True
 
 
 Converter = Callable[[Value, str, bool], Value]
@@ -239,10 +238,8 @@ def _like(
         with_company = value.plain or value.constant is not None
         difference = value.difference or (with_company and chosen.difference)
         return replace(value, units=chosen.units, difference=difference)
-    if (amount := amount_of_water(value, chosen)) is not None:
-        return replace(
-            value, program=Constant(amount), units=chosen.units, constant=amount
-        )
+    if _is_amount_of_water(value, chosen):
+        return convert(value, chosen.units, False)
     if not convertible(value.units, chosen.units):
         raise DataError(
             f"--formula: {function} of {chosen.units} and {value.units}, which cannot be turned "
