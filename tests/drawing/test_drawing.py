@@ -26,12 +26,13 @@ from rhodolite import (
     UsageError,
     YearOverlay,
 )
-from rhodolite.arrays import InMemory
+from rhodolite.arrays import InMemory, default_engine
 from rhodolite.drawing import all_drawings
 from rhodolite.drawing.options import ProjectionName
 from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.drawing.parts.map_geometry import MapGeometry
 from rhodolite.drawing.parts.text import period_text
+from rhodolite.inspection.summary import describe
 from rhodolite.model.axes import Role
 from rhodolite.model.indexing import take
 from rhodolite.model.time.time_labels import time_labels
@@ -724,3 +725,63 @@ def test_trends_of_curves_are_in_the_units_that_are_drawn():
         figure = Series(with_=second, trend=True)(first)
         said = " ".join(text.get_text() for text in figure.texts).replace("\n", " ")
         assert said.count("+0.5 K per decade") == 2, said
+
+
+def rain_of_a_year():
+    """Return three members on a grid whose cells, months and members differ."""
+    times = np.arange("2001-01", "2002-01", dtype="M8[M]").astype("M8[D]")
+    months = np.arange(12.0)[:, None, None]
+    rows = np.array([1.0, 10.0, 100.0])[:, None]
+    values = np.stack([(months == 1) * rows * part + rows for part in (1, 2, 3)])
+    return rhodolite.from_arrays(
+        {"pr": np.broadcast_to(values, (3, 12, 3, 2))},
+        {
+            "member": [1, 2, 3],
+            "time": times,
+            "lat": [0.0, 40.0, 80.0],
+            "lon": [0.0, 10.0],
+        },
+        units={"pr": "mm/day"},
+    )
+
+
+@pytest.mark.parametrize("over", [None, "area", "lon", "time", "ensemble"])
+def test_means_in_sentences_are_those_of_summarise(over):
+    data = rain_of_a_year()
+    told = data if over is None else data.summarise(over=over)
+    expected = data
+    for axis in ("area", "time") + (("ensemble",) if over == "ensemble" else ()):
+        expected = expected.summarise(over=axis)
+    means = np.atleast_1d(expected["pr"].values())
+    sentences = sentences_of(told.plain, default_engine())[: means.size]
+    said = [float(re.search(r": ([\d.]+) mm/day on", s)[1]) for s in sentences]
+    np.testing.assert_allclose(said, means, rtol=1e-3)
+
+
+def test_dates_are_told_as_dates():
+    """In sentences, descriptions and beside the colours of a map, as they are in tables."""
+    rng = np.random.default_rng(3)
+    days = np.arange("2001-01-01", "2003-01-01", dtype="M8[D]")
+    warm = 283 + 12 * np.sin(2 * np.pi * (np.arange(days.size) - 110) / 365.25)
+    values = warm[:, None, None] + rng.normal(0, 1, (days.size, 2, 2))
+    data = rhodolite.from_arrays(
+        {"tas": values},
+        {"time": days, "lat": [50.0, 52.0], "lon": [0.0, 2.0]},
+        units={"tas": "K"},
+    ).indicator(kind="growing-season-start", mean="tas", missing_days=10)
+    name = "growing_season_start"
+    dates = data.subset(variable=name)
+    ordered = np.sort(data[name].values(), axis=None)
+    origin = np.datetime64(str(data[name].units).split()[2])
+    first, last = origin + ordered[[0, -1]].astype(int)
+    (sentence,) = sentences_of(dates.plain, default_engine())
+    assert f"the earliest is {first} (" in sentence
+    assert f"the latest is {last} (" in sentence
+    assert "average" not in sentence
+    told = describe(dates.plain, default_engine(), statistics=True)
+    numbers = told["variables"][0]["statistics"]
+    assert (numbers["minimum"], numbers["maximum"]) == (str(first), str(last))
+    figure = Map(variable=name, time="2001")(data)
+    labels = [t.get_text() for t in figure.axes[-1].get_yticklabels()]
+    labels += [t.get_text() for t in figure.axes[-1].get_xticklabels()]
+    assert any(label.startswith("2001-") for label in labels), labels

@@ -15,6 +15,7 @@ from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.local_clock import local_offset
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.space.cell_lists import is_cell_list
+from rhodolite.model.time.date_values import units_of_dates, write_dates
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
 from rhodolite.model.time.time_axis import TimeAxis
@@ -300,12 +301,20 @@ def _variable(
             "values": int(count),
             "missing": int(missing),
             "missing_share": missing / count,
-            "minimum": _finite(low),
-            "maximum": _finite(high),
-            "mean": _finite(mean),
+            "minimum": _told(variable, low),
+            "maximum": _told(variable, high),
+            "mean": _told(variable, mean),
             "implausible": tell_implausible(variable, low, high) or None,
         }
     return described
+
+
+def _told(variable: Variable, value: float) -> float | str | None:
+    """Return a value, or the date that it is."""
+    units = units_of_dates(variable)
+    if units is None or not np.isfinite(value):
+        return _finite(value)
+    return str(write_dates(np.array([value]), units)[0])
 
 
 def _coordinates_of(dataset: Dataset, variable: Variable) -> list[Coordinate]:

@@ -3,6 +3,7 @@ their time and place, means over the area."""
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterator
 from enum import Enum
@@ -10,19 +11,20 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import Array, Engine
+from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.drawing.parts.curves import cycle_of
 from rhodolite.errors import RhodoliteError, collecting
 from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.cell_lists import cell_dimension
 from rhodolite.model.space.range_text import format_latitude, format_longitude
+from rhodolite.model.time.date_values import units_of_dates, write_dates
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
-from rhodolite.operations.axis_reduction.plan import Over
-from rhodolite.operations.summarise import Summarise
+from rhodolite.operations.axis_reduction.area_mean import horizontal_axes, mean_over
 from rhodolite.operations.trend import Trend
 from rhodolite.plain_text import write_rounded
 
@@ -84,29 +86,41 @@ def _about(
     if values.ndim == 0:
         yield f"{_capital(variable.quantity)}: {_number(values, variable)}."
         return
-    roles = _roles(dataset, variable)
-    others = [
-        at for at, role in enumerate(roles) if role is None and values.shape[at] > 1
-    ]
+    means, words = _means(dataset, variable, engine)
+    others = _other_axes(dataset, variable)
     if len(others) == 1 and values.shape[others[0]] <= _MOST_SERIES:
-        for at in range(values.shape[others[0]]):
-            rest = [names for axis, names in enumerate(labels) if axis != others[0]]
-            of = labels[others[0]][at]
-            yield _extremes(variable, np.take(values, at, others[0]), rest, f" ({of})")
+        (axis,) = others
+        rest = [names for at, names in enumerate(labels) if at != axis]
+        of_means = means.dimensions.index(variable.dimensions[axis])
+        averages = np.moveaxis(means.values(), of_means, 0)
+        for at, name in enumerate(labels[axis]):
+            part = np.take(values, at, axis)
+            mean = _average(averages[at])
+            yield _extremes(variable, part, rest, (mean, words), f" ({name})")
     else:
-        yield _extremes(
-            variable, values, labels, "", _area_mean(dataset, variable, engine)
-        )
+        mean = _average(means.values())
+        yield _extremes(variable, values, labels, (mean, words))
     if trends is not Trends.NONE:
         yield from _change(dataset, variable, engine, trends)
+
+
+def _other_axes(dataset: Dataset, variable: Variable) -> list[int]:
+    """Return the axes of regions, sites, members and the like that are longer than one."""
+    roles = _roles(dataset, variable)
+    cells = cell_dimension(dataset)
+    return [
+        at
+        for at, name in enumerate(variable.dimensions)
+        if roles[at] is None and name != cells and variable.shape[at] > 1
+    ]
 
 
 def _extremes(
     variable: Variable,
     values: Array,
     labels: list[list[str]],
+    mean: tuple[float, str],
     what: str = "",
-    mean: tuple[float, str] | None = None,
 ) -> str:
     """Return mean, lowest and highest value, with where and when these are."""
     start = f"{_capital(variable.quantity)}{what}:"
@@ -114,14 +128,16 @@ def _extremes(
         return f"{start} no value is there."
     if values.size == 1:
         return f"{start} {_number(values.reshape(-1)[0], variable)}."
-    if mean is None:
-        mean = float(np.nanmean(values)), "on average"
     value, words = mean
     if abs(value) < _ROUNDING * np.nanmax(np.abs(values)):
         value = 0.0
-    said = f" {_number(value, variable)} {words};" if np.isfinite(value) else ""
+    are_dates = units_of_dates(variable) is not None
+    said = ""
+    if np.isfinite(value) and not are_dates:  # dates of several years have no mean
+        said = f" {_number(value, variable)} {words};"
+    first, last = ("earliest", "latest") if are_dates else ("lowest", "highest")
     ends = []
-    for word, find in (("lowest", np.nanargmin), ("highest", np.nanargmax)):
+    for word, find in ((first, np.nanargmin), (last, np.nanargmax)):
         place = np.unravel_index(int(find(values)), values.shape)
         where = ", ".join(
             names[at] for names, at in zip(labels, place, strict=True) if names
@@ -155,9 +171,9 @@ def _trend(
         if chance is None:
             return f"{text}."
         return f"{text}; p {'< 0.001' if chance < 1e-3 else f'= {chance:.2g}'}."
-    extremes = _extremes(
-        variable, values, labels, "", _area_mean(dataset, variable, engine)
-    )
+    means, words = _means(dataset, variable, engine)
+    mean = _average(means.values())
+    extremes = _extremes(variable, values, labels, (mean, words))
     flags = dataset.variables.get(f"{base}_trend{_SIGNIFICANT}")
     if flags is None or flags.data.shape != values.shape:
         return extremes
@@ -203,29 +219,38 @@ def _change(
         return
 
 
-def _area_mean(
+def _means(
     dataset: Dataset, variable: Variable, engine: Engine
-) -> tuple[float, str] | None:
-    """Return the mean over the area and all else, weighted, with what it is of; None where there
-    are no two axes of an area."""
-    spatial = {Role.LATITUDE, Role.LONGITUDE}
-    sizes = dict(zip(_roles(dataset, variable), variable.shape, strict=True))
-    if not spatial <= sizes.keys() or sizes[Role.LATITUDE] * sizes[Role.LONGITUDE] == 1:
-        return None
-    nothing = float("nan"), ""
+) -> tuple[Variable, str]:
+    """Return the means of cells by their area and of times by their length, and what they are of;
+    missing where the data cannot be averaged."""
+    over = horizontal_axes(dataset, variable)
+    sizes = [variable.shape[axis] for axis in over]
+    of_area = math.prod(sizes) > 1 and _covers_an_area(dataset, variable)
+    mean = variable
     try:
         with collecting():
-            summary = Summarise(over=Over.AREA)(dataset.restrict([variable.name]))
-            means = np.asarray(
-                engine.compute(summary[variable.name].floats()), dtype=np.float64
-            )
+            for roles in ((Role.LATITUDE, Role.LONGITUDE), (Role.TIME,)):
+                mean = mean_over(dataset, mean, roles)
+            values = engine.compute(mean.floats())
     except RhodoliteError:
-        return nothing
-    return (
-        (float(np.nanmean(means)), "on average over the area")
-        if means.size
-        else nothing
-    )
+        missing = np.full(variable.shape, np.nan)
+        return variable.replace(data=InMemory(missing), missing=None), ""
+    words = "on average over the area" if of_area else "on average"
+    return mean.replace(data=InMemory(values), missing=None), words
+
+
+def _average(means: Array) -> float:
+    """Return the mean of those that are there."""
+    known = means[np.isfinite(means)]
+    return float(known.mean()) if known.size else float("nan")
+
+
+def _covers_an_area(dataset: Dataset, variable: Variable) -> bool:
+    """Return whether latitude and longitude both run along a variable."""
+    if cell_dimension(dataset) in variable.dimensions:
+        return True
+    return {Role.LATITUDE, Role.LONGITUDE} <= set(_roles(dataset, variable))
 
 
 def _roles(dataset: Dataset, variable: Variable) -> list[Role | None]:
@@ -281,6 +306,9 @@ def _place(value: Any, role: Role | None) -> str:
 
 
 def _number(value: Any, variable: Variable, *, units: bool = True) -> str:
+    dates = units_of_dates(variable)
+    if dates is not None:
+        return str(write_dates(np.array([value]), dates)[0])
     text = write_rounded(float(value), 4).replace("-", "\N{MINUS SIGN}")
     unit = pretty(variable.units) if units else ""
     return f"{text} {unit}".strip()

@@ -9,7 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.drawing.parts.colour_scale import Scale
-from rhodolite.drawing.parts.text import axis_label, digits_for, write_digits
+from rhodolite.drawing.parts.text import (
+    axis_label,
+    date_text,
+    digits_for,
+    shown_units,
+    write_digits,
+)
 from rhodolite.model.variable import Variable
 
 GROUND = "#e4e4e4"
@@ -84,8 +90,12 @@ def add_legend(
     the units.
     """
     largest = float(np.abs(scale.edges).max())
+    units = shown_units(variable)
+    are_dates = units != variable.units
     power = (
-        0 if 1e-2 <= largest < 1e5 or largest == 0 else int(np.floor(np.log10(largest)))
+        0
+        if are_dates or 1e-2 <= largest < 1e5 or largest == 0
+        else int(np.floor(np.log10(largest)))
     )
     closest = float(np.diff(scale.edges).min()) if scale.edges.size > 1 else 0.0
     digits = digits_for(largest, closest, fewest=6)
@@ -93,13 +103,16 @@ def add_legend(
         power = 0
 
     def write(value: float, _: Any) -> str:
+        if (date := date_text(value, variable)) is not None:
+            return date
         value = 0.0 if abs(value) < 1e-9 * largest else value / 10.0**power
         return write_digits(value, digits)
 
     bar = figure.colorbar(
         mesh, ax=axes, extend=scale.extend, ticks=scale.edges, format=write, **place
     )
-    units = f"1e{power} {variable.units or ''}".strip() if power else variable.units
+    if power:
+        units = f"1e{power} {units or ''}".strip()
     bar.set_label(
         axis_label(
             variable.quantity, units, 58 if place.get("location") == "right" else 100

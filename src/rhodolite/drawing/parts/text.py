@@ -14,6 +14,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
 from rhodolite.model.space.range_text import format_latitude, format_longitude
+from rhodolite.model.time.date_values import units_of_dates, write_dates
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import MONTH_TITLES, Season
 from rhodolite.model.time.time_axis import TimeAxis
@@ -100,8 +101,21 @@ def value_text(value: float, variable: Variable, spread: float | None = None) ->
     spread : float, optional
         How far the values of the field lie apart.
     """
+    if (date := date_text(value, variable)) is not None:
+        return date
     text = write_digits(value, digits_for(value, spread))
     return f"{text} {pretty(variable.units)}".strip()
+
+
+def date_text(value: float, variable: Variable) -> str | None:
+    """Return the date that a value is; None where values are no dates."""
+    units = units_of_dates(variable)
+    return None if units is None else str(write_dates(np.array([value]), units)[0])
+
+
+def shown_units(variable: Variable) -> str | None:
+    """Return the units that stand beside the numbers of a picture; none where these are dates."""
+    return variable.units if units_of_dates(variable) is None else None
 
 
 def write_digits(value: float, digits: int) -> str:

@@ -24,7 +24,7 @@ from rhodolite.drawing.parts.vertical_axis import set_up
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.dates import format_date
+from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import parameter
 from rhodolite.operations.subset import Subset
@@ -191,13 +191,7 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
 def _labels(part: Dataset, by: Coordinate) -> list[str]:
     if by.role is Role.LEVEL:
         return [f"{value:g} {by.variable.units or ''}".strip() for value in by.values]
-    dates = part.need_time().reference_dates
-    return [
-        format_date(date)[:7]
-        if part.need_time().resolution.unit == "month"
-        else format_date(date)
-        for date in dates
-    ]
+    return time_labels(part.need_time())
 
 
 def _name_curves(figure: Any, axes: Any, by: Coordinate, labels: list[str]) -> None:

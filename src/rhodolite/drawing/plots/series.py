@@ -22,7 +22,12 @@ from rhodolite.drawing.parts.curves import (
     labelled_parts,
 )
 from rhodolite.drawing.parts.selection import variables_along
-from rhodolite.drawing.parts.text import axis_label, capitalise
+from rhodolite.drawing.parts.text import (
+    axis_label,
+    capitalise,
+    date_text,
+    shown_units,
+)
 from rhodolite.drawing.parts.time_axis import date_labels
 from rhodolite.errors import DataError, UsageError
 from rhodolite.kernels.smoothing import running_mean
@@ -124,7 +129,10 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         sentences = self._draw_all(axes, curves, engine)
         self._mark_axes(axes, curves)
         canvas.style_curves()
-        quantity, units = _common_quantity(curves), curves[0].variable.units
+        first = curves[0].variable
+        quantity, units = _common_quantity(curves), shown_units(first)
+        if units != first.units:
+            axes.yaxis.set_major_formatter(lambda value, _: date_text(value, first))
         axes.set_ylabel(axis_label(quantity, units), fontsize=12)
         axes.tick_params(labelsize=11)
         places = dict.fromkeys(curve.place for curve in curves if curve.place)

@@ -183,6 +183,8 @@ def pretty(units: str | None) -> str:
     """
     if not units or units == "1":
         return ""
+    if " since " in units:  # a date, of which no part is a power
+        return units
     words = []
     for written, spoken in _RATES.items():
         if units.endswith(written):

@@ -14,15 +14,10 @@ from rhodolite.formats.text.phases import BASE_YEARS, CALENDAR
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.dates import format_date
+from rhodolite.model.time.date_values import units_of_dates, write_dates
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import base_years, time_labels
-from rhodolite.model.time.time_units import (
-    TimeUnits,
-    counts_from_a_date,
-    dates_of_ticks,
-    read_time_units,
-)
+from rhodolite.model.time.time_units import TimeUnits
 from rhodolite.model.variable import Variable
 from rhodolite.plain_text import is_number
 
@@ -72,7 +67,7 @@ class Column:
                 text[values == number] = word
             return text
         if self.time_units is not None:
-            return _as_dates(values, self.time_units)
+            return write_dates(values, self.time_units)
         if values.dtype.kind == "O" and not self.raw:
             return _quote_formulas(values)
         if self.decimals is not None:
@@ -84,7 +79,7 @@ def data_column(variable: Variable, data: LazyArray) -> Column:
     """Return the column of a variable: its numbers, the words of classes, or dates."""
     # What was unpacked from 16 bits has no more figures than single precision.
     dtype = "float32" if variable.storage.dtype == "float32" else None
-    time_units = _time_units_of(variable)
+    time_units = units_of_dates(variable)
     return Column(
         column_title(variable.name, variable.units if time_units is None else None),
         tuple(range(data.ndim)),
@@ -95,18 +90,6 @@ def data_column(variable: Variable, data: LazyArray) -> Column:
         _words_of(variable),
         time_units,
     )
-
-
-def _time_units_of(variable: Variable) -> TimeUnits | None:
-    """Return the units of values that count time; None for others."""
-    units = variable.units or ""
-    if not counts_from_a_date(units):
-        return None
-    calendar = str(variable.attributes.get("calendar", "standard")).lower()
-    try:
-        return read_time_units(units, calendar)
-    except ValueError:
-        return None  # numbers, then, as they are
 
 
 def _decimals(variable: Variable) -> int | None:
@@ -151,17 +134,6 @@ def safe_title(column: Column) -> str:
     if column.raw:
         return column.title
     return str(_quote_formulas(np.array([column.title]))[0])
-
-
-def _as_dates(values: Array, units: TimeUnits) -> Array:
-    """Return numbers that count time as dates, and missing ones as nothing."""
-    texts = np.full(values.shape, "", dtype=object)
-    known = np.isfinite(values)
-    if known.any():
-        ticks = units.to_ticks(values[known])
-        dates = dates_of_ticks(ticks, units.calendar)
-        texts[known] = [format_date(date) for date in dates]
-    return texts
 
 
 def coordinate_columns(
