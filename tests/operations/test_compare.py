@@ -196,3 +196,36 @@ def test_the_table_has_a_column_for_each_member_and_signs_agree(tmp_path, kind):
     assert not [
         v.name for v in ensemble.fields if "error" in v.name and "agreement" in v.name
     ]
+
+
+@pytest.mark.parametrize("units", ["mm/day", "mm", "mm/month"])
+def test_the_bias_is_the_difference_of_two_means(rng, units):
+    """At each cell over time, and in the table, by the rule of `summarise` for each unit."""
+    times = np.arange("2001-01", "2003-01", dtype="M8[M]").astype("M8[D]")
+    coordinates = {"time": times, "lat": [0.0, 50.0, 80.0], "lon": [0.0, 10.0]}
+    values = [rng.gamma(1, 3, (24, 3, 2)) * np.linspace(1, 9, 24)[:, None, None]]
+    values.append(values[0] * rng.random((24, 1, 1)))
+    about = {"pr": {"cell_methods": "time: sum"}} if units == "mm" else {}
+    ours, theirs = (
+        rhodolite.from_arrays(
+            {"pr": v}, coordinates, units={"pr": units}, attributes=about
+        )
+        for v in values
+    )
+    compared = ours.compare(with_=theirs)
+    first, second = (d.summarise(over="time")["pr"].values() for d in (ours, theirs))
+    np.testing.assert_allclose(compared["pr_bias"].values(), first - second, rtol=1e-12)
+    table = compared.plain.remarks[0].text(rhodolite.Engine())
+    told = [float(line.split()[-2]) for line in table.splitlines()[1:4]]
+    whole = [
+        float(d.summarise().summarise(over="time")["pr"].values())
+        for d in (ours, theirs)
+    ]
+    np.testing.assert_allclose(told, [*whole, whole[0] - whole[1]], rtol=1e-4)
+    squares = (values[0] - values[1]) ** 2
+    weights = None if units != "mm/day" else (np.diff(np.append(times, times[-1] + 31)))
+    expected = np.average(
+        squares, axis=0, weights=None if weights is None else weights.astype(int)
+    )
+    error = compared["pr_root_mean_square_error"].values()
+    np.testing.assert_allclose(error, np.sqrt(expected), rtol=1e-12)

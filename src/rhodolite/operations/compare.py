@@ -43,9 +43,9 @@ class Compare(Operation):
     other. Times are matched by the month, day or year that they represent, the phases of two
     climatologies by their names, and a single time or a map is compared with every time. Units
     are converted to those of this dataset; the grids must be the same. Grid cells are weighted
-    by their true area. A table for the whole dataset is printed, with a column for each member
-    of an ensemble. Members of two ensembles are matched by their names; another dataset without
-    members is compared with each.
+    by their true area, times by their length. A table for the whole dataset is printed, with a
+    column for each member of an ensemble. Members of two ensembles are matched by their names;
+    another dataset without members is compared with each.
 
     `--kind ensemble` scores all members together against one dataset: the continuous ranked
     probability score, spread and error, and how often the other lay between which members. `--kind

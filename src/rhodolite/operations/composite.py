@@ -90,7 +90,8 @@ class Composite(Operation):
     months or years chooses all days within them. The others are all further times, or those that
     `--against` names in the same way. Results are both means, their difference, its p-value and
     whether it is significant. Take the annual cycle out first (anomaly), or months are compared
-    and not what happened in them.
+    and not what happened in them. Each time counts alike, as the tests take them; subset --when,
+    then summarise --over time, weighs them by their length.
 
     Examples
     --------

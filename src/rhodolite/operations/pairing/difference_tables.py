@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property
-from typing import Any, Self
+from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import (
-    Accumulator,
     Array,
     Concatenated,
     Elementwise,
@@ -20,16 +17,10 @@ from rhodolite.arrays import (
     LazyArray,
     Mapped,
     Reduction,
-    Region,
-    SeriesKernel,
     Stacked,
-    whole,
 )
 from rhodolite.errors import DataError
-from rhodolite.kernels.correlation import correlate
-from rhodolite.kernels.grouped_statistics import Spread
-from rhodolite.kernels.pair_moments import MEANS, PRODUCTS, PairMoments
-from rhodolite.kernels.weighted_sums import Weights
+from rhodolite.kernels.pair_moments import PairMoments
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import drop_astray, placing_of
 from rhodolite.model.dataset import Dataset
@@ -43,8 +34,20 @@ from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import (
     area_weights_of,
     horizontal_axes,
-    weights_within,
 )
+from rhodolite.operations.pairing.pair_statistics import (
+    NUMBERS,
+    OfMoments,
+    OverArea,
+    OverTime,
+    centred_error,
+    mean_absolute,
+    mean_difference,
+    merge_times,
+    root_mean_square,
+    variance_ratio,
+)
+from rhodolite.operations.time_groups.totals import mean_weights
 from rhodolite.operations.variables.along_time import time_axis_of
 from rhodolite.plain_text import write_rounded
 
@@ -115,7 +118,7 @@ class Pair:
             return []
         along = time_axis_of(self.dataset, self.variable)
         both = Concatenated([self.variable.floats(), self.second], along)
-        reduction = Reduction(both, series=_OverTime(along))
+        reduction = Reduction(both, series=OverTime(along, self._lengths))
         cells = (*self.variable.shape[:along], *self.variable.shape[along + 1 :])
         dimensions = (
             *self.variable.dimensions[:along],
@@ -135,7 +138,7 @@ class Pair:
         )
         return [
             self._make_variables(
-                name, words, dimensions, _OfMoments(self.moments, function)
+                name, words, dimensions, OfMoments(self.moments, function)
             ).edit("grid_mapping")
             for name, (words, function) in _AREA_MEANS.items()
         ]
@@ -146,15 +149,37 @@ class Pair:
         return horizontal_axes(self.dataset, self.variable)
 
     @cached_property
+    def _lengths(self) -> Array | None:
+        """What each time counts in a mean; None where all count alike."""
+        axis = times(self.dataset)
+        return None if axis is None else mean_weights(self.variable, axis)
+
+    @cached_property
+    def _weights(self) -> Array:
+        """What each place along the axes without the area counts, shape (*left)."""
+        shape = list(self.variable.shape)
+        weights = np.ones(())
+        if self.times > 1 and self._lengths is not None:
+            along = time_axis_of(self.dataset, self.variable)
+            weights = self._lengths.reshape(
+                [
+                    -1 if at == along else 1
+                    for at in range(len(shape))
+                    if at not in self._area
+                ]
+            )
+        left = [n for at, n in enumerate(shape) if at not in self._area]
+        return np.broadcast_to(weights, left)
+
+    @cached_property
     def moments(self) -> LazyArray:
-        """The moments of the pairs over the area, in the order of `_flat`, over the axes that are
-        left."""
+        """The moments of the pairs over the area, along the axes that are left."""
         shape = self.variable.shape
         left = tuple(n for at, n in enumerate(shape) if at not in self._area)
         both = Stacked([self.variable.floats(), self.second])
         weights = area_weights_of(self.dataset, self.variable)
-        gathered = _OverArea(shape, weights, self._area)
-        return Reduction(both, gathered).output("moments", (_NUMBERS, *left))
+        gathered = OverArea(shape, weights, self._area)
+        return Reduction(both, gathered).output("moments", (NUMBERS, *left))
 
     def text(self, engine: Engine) -> str:
         """Return a table of all differences together."""
@@ -163,7 +188,7 @@ class Pair:
         times = f"{self.times:,} time{'s' * (self.times != 1)}"
         if member not in self.variable.dimensions:
             title = f"{self.variable.name}: {self.dataset.label} minus {self.label}, {times}"
-            values = _whole(moments)
+            values = _rows_of(merge_times(moments, self._weights))
             rows = zip(_ROWS, values, self._units_of_rows(), strict=True)
             lines = [
                 f"  {words:<24}{write_rounded(value, 5):>12} {unit}".rstrip()
@@ -178,8 +203,11 @@ class Pair:
         title = (
             f"{self.variable.name}: {len(labels)} members minus {self.label}, {times}"
         )
+        at = left.index(member)
+        weights = np.moveaxis(self._weights, at, 0)
         columns = [
-            _whole(part) for part in np.moveaxis(moments, 1 + left.index(member), 0)
+            _rows_of(merge_times(part, weights[number]))
+            for number, part in enumerate(np.moveaxis(moments, 1 + at, 0))
         ]
         return "\n".join([title, *self._lines_of_members(labels, columns)])
 
@@ -237,94 +265,6 @@ class Pair:
         return drop_astray(result, self.dataset.variables)
 
 
-@dataclass
-class _OverTime(SeriesKernel):
-    axis: int
-
-    def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
-        return {name: ((), np.dtype("f8")) for name in _CELL}
-
-    def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
-        half = len(block) // 2
-        first, second = (
-            part.astype(np.float64) for part in (block[:half], block[half:])
-        )
-        missing = np.isnan(first) | np.isnan(second)
-        first[missing] = second[missing] = np.nan
-        difference = first - second
-        count = (~missing).sum(axis=0)
-        absolute, square, total = (
-            np.nansum(part, axis=0)
-            for part in (np.abs(difference), difference**2, difference)
-        )
-        present = np.where(count > 0, count, np.nan)
-        one_group = np.zeros(half, int)
-        ours, theirs = (
-            Spread().finish(Spread().gather(part, one_group, 1))["variance"][0]
-            for part in (first, second)
-        )
-        ratio = np.divide(
-            ours, theirs, out=np.full(count.shape, np.nan), where=theirs > 0
-        )
-        return {
-            "bias": total / present,
-            "mean_absolute_error": absolute / present,
-            "root_mean_square_error": np.sqrt(square / present),
-            "centred_error": _without_bias(square / present, total / present),
-            "correlation": correlate(first, second)[0],
-            "variance_ratio": ratio,
-        }, Counter()
-
-
-def _without_bias(square: Array, bias: Array) -> Array:
-    """Return the error that is left when the means of both are taken away (Taylor 2001, Journal of
-    Geophysical Research 106, equation 2)."""
-    return np.asarray(np.sqrt(np.maximum(square - bias**2, 0.0)))
-
-
-@dataclass
-class _OverArea(Accumulator):
-    """Moments of pairs over some axes of the shape of one of both; see `WeightedMean`."""
-
-    shape: tuple[int, ...]
-    weights: Weights
-    axes: tuple[int, ...]
-    _gathered: PairMoments | None = None
-    _region: Region = ()
-
-    def start(self) -> Self:
-        return replace(self, _gathered=None, _region=())
-
-    def add(self, block: Array, region: Region) -> None:
-        inner = region[1:]
-        weights = weights_within(self.weights, inner, self.axes)
-        self._gathered = PairMoments.of(block[0], block[1], weights, self.axes)
-        self._region = tuple(
-            part for axis, part in enumerate(inner) if axis not in self.axes
-        )
-
-    def merge(self, other: Self) -> None:
-        if self._gathered is None:
-            self._gathered, self._region = (
-                PairMoments.empty(self._kept),
-                whole(self._kept),
-            )
-        assert other._gathered is not None
-        place = other._region
-        both = self._gathered.part(place).merged(other._gathered)
-        self._gathered.weight[place] = both.weight
-        self._gathered.means[:, *place] = both.means
-        self._gathered.products[:, *place] = both.products
-
-    def finish(self) -> dict[str, Array]:
-        return {"moments": _flat(self._gathered or PairMoments.empty(self._kept))}
-
-    @property
-    def _kept(self) -> tuple[int, ...]:
-        return tuple(n for axis, n in enumerate(self.shape) if axis not in self.axes)
-
-
-_NUMBERS = 1 + len(MEANS) + len(PRODUCTS)
 _ROWS = (
     "mean of this",
     "mean of the other",
@@ -338,75 +278,28 @@ _ROWS = (
 """The lines of a table."""
 
 
-def _whole(flat: Array) -> list[float]:
-    """Return the numbers of a table, in the order of `_ROWS`, of moments of all times."""
-    each = _moments_of(flat.reshape(_NUMBERS, -1))
-    there = np.flatnonzero(each.weight > 0)
-    total = PairMoments.empty(())
-    for at in there:  # of each time alike, however much of its area is there
-        total = total.merged(_weighing_one(each, int(at)))
-    spread = [float(part) for part in total.variances()]
+def _rows_of(moments: PairMoments) -> list[float]:
+    """Return the numbers of a table, in the order of `_ROWS`."""
+    first, second = moments.means[3:]
     values = (
-        [float(part) for part in total.means] if there.size else [np.nan] * len(MEANS)
+        np.where(moments.weight > 0, first, np.nan),
+        np.where(moments.weight > 0, second, np.nan),
+        mean_difference(moments),
+        mean_absolute(moments),
+        root_mean_square(moments),
+        centred_error(moments),
+        moments.correlation(),
+        variance_ratio(moments),
     )
-    difference, absolute, square, first, second = values
-    ratio = spread[0] / spread[1] if spread[1] > 0 else np.nan
-    correlation = float(total.correlation())
-    return [
-        first,
-        second,
-        difference,
-        absolute,
-        float(np.sqrt(square)),
-        float(_without_bias(np.asarray(square), np.asarray(difference))),
-        correlation,
-        ratio,
-    ]
-
-
-def _flat(moments: PairMoments) -> Array:
-    return np.concatenate([moments.weight[None], moments.means, moments.products])
-
-
-def _moments_of(flat: Array) -> PairMoments:
-    """Return the moments that `_flat` has put one after another."""
-    return PairMoments(flat[0], flat[1 : 1 + len(MEANS)], flat[1 + len(MEANS) :])
-
-
-def _weighing_one(each: PairMoments, at: int) -> PairMoments:
-    weight = each.weight[at]
-    return PairMoments(np.ones(()), each.means[:, at], each.products[:, at] / weight)
-
-
-class _OfMoments(LazyArray):
-    """What a function makes of moments over the area."""
-
-    def __init__(
-        self, moments: LazyArray, function: Callable[[PairMoments], Array]
-    ) -> None:
-        self._moments, self._function = moments, function
-        self.shape, self.dtype = moments.shape[1:], np.dtype("f8")
-
-    def sources(self) -> tuple[LazyArray, ...]:
-        return (self._moments,)
-
-    def read(self, region: Region) -> Array:
-        return self._function(
-            _moments_of(self._moments.read((slice(0, _NUMBERS), *region)))
-        )
-
-
-def _bias(moments: PairMoments) -> Array:
-    return np.where(moments.weight > 0, moments.means[0], np.nan)
-
-
-def _error(moments: PairMoments) -> Array:
-    return np.where(moments.weight > 0, np.sqrt(moments.means[2]), np.nan)
+    return [float(value) for value in values]
 
 
 _AREA_MEANS = {
-    "bias_over_area": ("area mean of the difference", _bias),
-    "error_over_area": ("root of the area mean of the squared difference", _error),
+    "bias_over_area": ("area mean of the difference", mean_difference),
+    "error_over_area": (
+        "root of the area mean of the squared difference",
+        root_mean_square,
+    ),
     "pattern_correlation": ("correlation over the area", PairMoments.correlation),
 }
 

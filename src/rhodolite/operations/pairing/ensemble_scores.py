@@ -24,7 +24,7 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError
 from rhodolite.kernels.ensemble_scores import score_ensemble
 from rhodolite.kernels.order_statistics import percentile
-from rhodolite.model.cf.named_variables import placing_of
+from rhodolite.model.cf.named_variables import drop_astray, placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.units.conversion import Rescaling, of_differences
@@ -85,10 +85,11 @@ class ScoredEnsemble:
         }
         numbers = InMemory(np.arange(count, dtype=np.float64))
         words = {"long_name": "members below the observation", "units": UNITS_OF_ONE}
+        counted = Variable(f"{self.variable.name}_ranks", (RANK, *dims), ranks, about)
         return [
-            *results,
+            *(drop_astray(result, self.dataset.variables) for result in results),
             Variable(RANK, (RANK,), numbers, words),
-            Variable(f"{self.variable.name}_ranks", (RANK, *dims), ranks, about),
+            drop_astray(counted, self.dataset.variables),
         ]
 
     @property
@@ -200,6 +201,7 @@ def quantile_pairs(
     shape = (len(_SHARES), *(variable.shape[at] for at in remaining))
     given = variable.attributes
     about = {k: v for k, v in given.items() if k in ("units", "units_metadata")}
+    about |= placing_of(variable)
     results = [
         Variable(
             QUANTILE,
@@ -214,7 +216,8 @@ def quantile_pairs(
         data = reduction.output(name, shape)
         titled = {"long_name": f"quantiles of {words} over time", **about}
         storage = Storage(dtype=variable.storage.dtype)
-        results.append(Variable(f"{variable.name}_{name}", dims, data, titled, storage))
+        result = Variable(f"{variable.name}_{name}", dims, data, titled, storage)
+        results.append(drop_astray(result, dataset.variables))
     return results
 
 
