@@ -756,6 +756,10 @@ def test_means_in_sentences_are_those_of_summarise(over):
     sentences = sentences_of(told.plain, default_engine())[: means.size]
     said = [float(re.search(r": ([\d.]+) mm/day on", s)[1]) for s in sentences]
     np.testing.assert_allclose(said, means, rtol=1e-3)
+    if over != "ensemble":
+        told = describe(told.plain, default_engine(), statistics=True)
+        mean = told["variables"][0]["statistics"]["mean"]
+        assert mean == pytest.approx(means.mean(), rel=1e-9)
 
 
 def test_dates_are_told_as_dates():

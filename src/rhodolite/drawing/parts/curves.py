@@ -74,11 +74,10 @@ class Curve:
                 f"--without-cycle needs data of {FEWEST_YEARS} years to tell the cycle from the "
                 f"rest, and {self.source} has {years} ({self.axis.span}); leave it out"
             )
-        departures = Anomaly(cycle=cycle_of(self.axis))(self.as_dataset())[
-            self.variable.name
-        ]
-        mean = float(np.nanmean(self.values))
-        return replace(self, values=departures.values() + mean, deseasonal=True)
+        part, name = self.as_dataset(), self.variable.name
+        departures = Anomaly(cycle=cycle_of(self.axis))(part)[name].values()
+        mean = mean_over(part, part[name], (Role.TIME,)).values()
+        return replace(self, values=departures + mean, deseasonal=True)
 
     def in_units(self, units: str) -> Curve:
         """Return the curve in other units."""

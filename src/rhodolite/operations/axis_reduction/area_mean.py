@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Self
 
@@ -17,6 +18,7 @@ from rhodolite.arrays import (
     read_small,
     whole,
 )
+from rhodolite.errors import DataError
 from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import pairs_in
@@ -145,7 +147,7 @@ def area_mean(
 
 @dataclass
 class Overview(Accumulator):
-    """Count, missing values, range and area-weighted mean of all values."""
+    """Count, missing values, range and weighted mean of all values."""
 
     weights: Weights
     shape: tuple[int, ...]
@@ -189,12 +191,14 @@ class Overview(Accumulator):
 
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
-    """Return count, missing, minimum, maximum and area-weighted mean as a lazy array of 5
-    numbers.
+    """Return count, missing, minimum, maximum and mean, of cells by their area and of times by
+    their length, as a lazy array of 5 numbers.
     """
-    return Reduction(
-        variable.floats(), Overview(area_weights_of(dataset, variable), variable.shape)
-    ).output("overview", (5,))
+    weights = area_weights_of(dataset, variable)
+    with suppress(DataError):  # of times that cannot be read all count alike
+        weights = {**weights, **_lengths_of(dataset, variable, (Role.TIME,))}
+    gathered = Overview(weights, variable.shape)
+    return Reduction(variable.floats(), gathered).output("overview", (5,))
 
 
 def weights_within(weights: Weights, region: Region, axes: tuple[int, ...]) -> Weights:
