@@ -9,6 +9,7 @@ import numpy as np
 
 from rhodolite.checking.finding import Finding, advice, error, warning
 from rhodolite.model.axes import find_role
+from rhodolite.model.cf.classes import misspelled_classes, spell_classes
 from rhodolite.model.cf.standard_names import (
     CANONICAL_UNITS,
     suggest_standard_name,
@@ -180,7 +181,16 @@ def _without_standard_name(variable: Variable) -> Iterator[Finding]:
 
 def flags(dataset: Dataset) -> Iterator[Finding]:
     """Every flag has its meaning (CF 3.5)."""
-    for variable in dataset.variables.values():
+    for given in dataset.variables.values():
+        for key, spelled in misspelled_classes(given).items():
+            text = spelled if isinstance(spelled, str) else " ".join(map(str, spelled))
+            yield error(
+                given.name,
+                f"has '{given.attributes[key]}' as {key}, where CF has '{text}'",
+                "CF 3.5",
+                ("--set", f"{given.name}:{key}={text}"),
+            )
+        variable = spell_classes(given)
         values = variable.attributes.get(
             "flag_values", variable.attributes.get("flag_masks")
         )

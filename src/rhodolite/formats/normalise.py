@@ -28,6 +28,7 @@ from rhodolite.formats.split_longitudes import join_split_longitudes
 from rhodolite.formats.understood_times import understand_times
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.actual_range import without_old_ranges
+from rhodolite.model.cf.classes import spell_classes
 from rhodolite.model.cf.named_variables import keep_named, lost_in, spell_names
 from rhodolite.model.cf.vocabulary import REFERENCES
 from rhodolite.model.dataset import Dataset
@@ -68,6 +69,7 @@ def understand_words(dataset: Dataset) -> Dataset:
     which files are told to be alike before they are joined."""
     for step in (
         _with_spelled_names,
+        _with_spelled_classes,
         _with_plain_time_units,
         _with_known_units,
         count_degrees,
@@ -78,6 +80,10 @@ def understand_words(dataset: Dataset) -> Dataset:
 
 def _with_spelled_names(dataset: Dataset) -> Dataset:
     return _change_each(dataset, spell_names)
+
+
+def _with_spelled_classes(dataset: Dataset) -> Dataset:
+    return _change_each(dataset, spell_classes)
 
 
 def _with_plain_time_units(dataset: Dataset) -> Dataset:

@@ -13,6 +13,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.classes import words_of_classes
 from rhodolite.plain_text import number_or_none, write_number
 from rhodolite.server.asked import CRS84, EPSG_4326
 from rhodolite.server.layers import Layer
@@ -115,13 +116,20 @@ def _cover_layer(
         "ranges": {
             layer.variable.name: {
                 "type": "NdArray",
-                "dataType": "float",
+                "dataType": "float" if layer.classes is None else "integer",
                 "axisNames": names,
                 "shape": shape,
-                "values": [number_or_none(value) for value in values.reshape(-1)],
+                "values": [_json_value(layer, value) for value in values.reshape(-1)],
             }
         },
     }
+
+
+def _json_value(layer: Layer, value: Any) -> float | int | None:
+    number = number_or_none(value)
+    if number is None or layer.classes is None:
+        return number
+    return int(number)
 
 
 def _domain_of(part: Part, mean: bool, latitude_first: bool) -> dict[str, Any]:
@@ -202,16 +210,26 @@ def describe_parameter(layer: Layer, say: Callable[[str], Any]) -> dict[str, Any
     observed: dict[str, Any] = {"label": say(variable.quantity)}
     if name:
         observed["id"] = f"http://vocab.nerc.ac.uk/standard_name/{name}/"
-    return {
+    described = {
         "type": "Parameter",
         "id": variable.name,
         "description": say(variable.quantity),
-        "unit": {
-            "label": say(variable.units or "1"),
-            "symbol": variable.units or "1",
-        },
         "observedProperty": observed,
     }
+    words = words_of_classes(variable)
+    if words:
+        observed["categories"] = [
+            {"id": _category(word), "label": say(word)} for word in words.values()
+        ]
+        codes = {_category(word): int(number) for number, word in words.items()}
+        return {**described, "categoryEncoding": codes}
+    units = variable.units or "1"
+    return {**described, "unit": {"label": say(units), "symbol": units}}
+
+
+def _category(word: str) -> str:
+    """Return what a class is called where others refer to it."""
+    return word.replace(" ", "_")
 
 
 def in_english(text: str) -> dict[str, str]:
@@ -226,6 +244,7 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
     writer.writerow(["parameter", "units", "time", "level", "lat", "lon", "value"])
     for part, numbers in zip(parts, values, strict=True):
         layer = part.layer
+        words = words_of_classes(layer.variable)
         latitudes, longitudes = centres_of(layer, part.rows, part.columns)
         about = [layer.variable.name, layer.variable.units or "1"]
         for step, at in enumerate(part.steps):
@@ -243,8 +262,9 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
                             _cell(latitudes[row, column]),
                             _cell(longitudes[row, column]),
                         )
-                        number = _cell(numbers[step, level, row, column])
-                        writer.writerow([*about, time, height, *where, number])
+                        value = numbers[step, level, row, column]
+                        told = words.get(float(value), "") if words else _cell(value)
+                        writer.writerow([*about, time, height, *where, told])
     return text.getvalue()
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -114,6 +114,8 @@ class Collection:
         parts = [part for layer in chosen for part in _parts(kind, layer, asked)]
         self._need_few(parts)
         mean = asked.get("over") == "area" and kind != "position"
+        if mean:
+            _need_quantities(parts)
         values = [_read(part, mean=mean) for part in parts]
         if given == "csv":
             return write_csv(parts, values, mean).encode(), "text/csv"
@@ -234,6 +236,17 @@ def _steps(layer: Layer, text: str | None) -> Array:
     if not text:
         return np.arange(len(layer.time))
     return layer.steps(text)
+
+
+def _need_quantities(parts: Sequence[Part]) -> None:
+    """Refuse means of classes."""
+    classes = [part.layer for part in parts if part.layer.classes is not None]
+    if classes:
+        raise Refused(
+            400,
+            f"{classes[0].variable.name} holds classes, of which there is no mean; ask for its "
+            "cells, without over=area",
+        )
 
 
 def _read(part: Part, *, mean: bool) -> Array:

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from rhodolite.arrays import Array, Selected, WithoutAxis
+from rhodolite.drawing.parts.class_colours import Classes
 from rhodolite.drawing.parts.colour_scale import Scale, colours, scale_for
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
@@ -142,6 +143,11 @@ class Layer:
                 self, variable=variable, member=label, _scales={}, _others={}
             )
         return self._others[label]
+
+    @cached_property
+    def classes(self) -> Classes | None:
+        """The classes that values stand for; None where they are quantities."""
+        return Classes.of(self.variable)
 
     @property
     def name(self) -> str:
@@ -331,6 +337,8 @@ class Layer:
             if self.time is None or name != self.time_dimension
         }
         key = (palette, limits, tuple(fixed.items()))
+        if key not in self._scales and self.classes is not None:
+            self._scales[key] = _colours_of_classes(self.classes, palette)
         if key not in self._scales:
             centre = 0.0 if pivots(self.variable) else None
             sample = np.concatenate([part.ravel() for part in self._sampled(fixed)])
@@ -353,6 +361,14 @@ def paint(field: Array, scale: Scale) -> Array:
     # The upper edge belongs to the last class.
     numbers = np.where(field == scale.edges[-1], scale.edges.size, numbers)
     return np.asarray(np.where(np.isfinite(field), numbers, 0), dtype=np.uint8)
+
+
+def _colours_of_classes(classes: Classes, palette: str | None) -> Colours:
+    shades, _ = classes.colours(palette)
+    inner = shades(np.arange(len(classes.words)))
+    table = np.vstack([[0.0, 0.0, 0.0, 0.0], inner[0], inner, inner[-1]])
+    scale = Scale(palette or "", classes.limits, "neither")
+    return Colours(scale, None, np.asarray(np.rint(table * 255), dtype=np.uint8))
 
 
 def _shades(scale: Scale, centre: float | None) -> Array:

@@ -11,10 +11,13 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.cm import ScalarMappable
 from matplotlib.colorbar import Colorbar
 from matplotlib.figure import Figure
+from matplotlib.patches import Patch
 from PIL import Image
 
 from rhodolite.arrays import Array
+from rhodolite.drawing.parts.class_colours import Classes
 from rhodolite.drawing.parts.colour_scale import colours
+from rhodolite.drawing.parts.text import capitalise
 from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.space.axis_cells import covers_globe
@@ -39,7 +42,8 @@ def pixels_of(layer: Layer, field: Array, window: Window, *, smooth: bool) -> Ar
         return np.where(known & (cells >= 0), field.ravel()[cells], np.nan)
     rows, columns = grid.rows(latitudes), grid.columns(longitudes)
     inside = (rows >= 0) & (columns >= 0)
-    if not smooth:
+    # There is nothing between two classes.
+    if not smooth or layer.classes is not None:
         return np.where(inside, field[rows, columns], np.nan)
     mixed = _between(layer, field, latitudes, longitudes, rows, columns)
     return np.where(inside, mixed, np.nan)
@@ -201,6 +205,8 @@ def draw_legend(
     picks : tuple
         The level that it is for.
     """
+    if layer.classes is not None:
+        return _draw_classes(layer.classes, palette)
     scale, centre, _ = layer.scale(palette, limits, picks)
     shades, norm = colours(scale, centre)
     figure = Figure((1.3, 3.2), dpi=100)
@@ -210,6 +216,29 @@ def draw_legend(
     bar = Colorbar(axes, ScalarMappable(norm, shades), extend=extend)
     bar.ax.tick_params(labelsize=8, length=2)
     figure.text(0.08, 0.93, pretty(layer.variable.units), fontsize=8, parse_math=False)
+    return _as_png(figure)
+
+
+def _draw_classes(classes: Classes, palette: str | None) -> bytes:
+    """Return a picture of a word beside each colour, the highest class above."""
+    shades, _ = classes.colours(palette)
+    count, longest = len(classes.words), max(map(len, classes.words))
+    figure = Figure((0.5 + 0.075 * longest, 0.1 + 0.22 * count), dpi=100)
+    FigureCanvasAgg(figure)
+    colours_of_words = [Patch(color=shades(at)) for at in reversed(range(count))]
+    figure.legend(
+        colours_of_words,
+        [capitalise(word) for word in reversed(classes.words)],
+        loc="center left",
+        fontsize=8,
+        frameon=False,
+        borderaxespad=0.2,
+        handlelength=1.2,
+    )
+    return _as_png(figure)
+
+
+def _as_png(figure: Figure) -> bytes:
     buffer = io.BytesIO()
     figure.savefig(buffer, format="png", metadata={"Software": "rhodolite"})
     return buffer.getvalue()

@@ -12,10 +12,12 @@ from typing import Any
 import numpy as np
 
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.classes import words_of_classes
 from rhodolite.model.time.period_text import MONTH_TITLES
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import pretty
+from rhodolite.plain_text import write_number
 from rhodolite.regions.coastlines import lines
 from rhodolite.server.layers import Layer
 from rhodolite.server.limits import Refused
@@ -131,12 +133,19 @@ def _described(layer: Layer) -> dict[str, Any]:
         "quantity": layer.variable.quantity,
         "units": pretty(layer.variable.units),
         "other_units": _other_units(layer),
+        "classes": _classes(layer),
         "members": list(layer.members),
         "moments": layer.moments,
         "labels": labels,
         "levels": levels,
         "level_units": pretty(units),
     }
+
+
+def _classes(layer: Layer) -> dict[str, str]:
+    """Return the words for numbers of classes, by these as JavaScript writes them."""
+    words = words_of_classes(layer.variable)
+    return {write_number(number): word for number, word in words.items()}
 
 
 def _other_units(layer: Layer) -> list[dict[str, str]]:

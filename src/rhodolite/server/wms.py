@@ -11,6 +11,7 @@ from typing import Any
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.classes import words_of_classes
 from rhodolite.model.units.udunits import pretty
 from rhodolite.plain_text import allowed_in_xml, number_or_none
 from rhodolite.server.layers import Fields, Layer, layers_of, paint
@@ -297,7 +298,11 @@ def _value_at(
     if cell is not None:
         north, east = layer.grid.centre(*cell)
         answer |= {"latitude": north, "longitude": east}
-        answer["value"] = number_or_none(field[cell])
+        answer["value"] = value = number_or_none(field[cell])
+        word = (
+            words_of_classes(layer.variable).get(value) if value is not None else None
+        )
+        answer |= {"class": word} if word is not None else {}
     return answer
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.drawing.parts.colour_scale import LINE_COLOURS
 from rhodolite.drawing.parts.text import capitalise
+from rhodolite.model.cf.classes import words_of_classes
 from rhodolite.model.variable import Variable
 
 _ENDS = (("dry", "wet", "BrBG"), ("cold", "warm", "RdBu_r"), ("low", "high", "PuOr_r"))
@@ -26,15 +27,8 @@ class Classes:
     @classmethod
     def of(cls, variable: Variable) -> Classes | None:
         """Return the classes of a variable; None where it is a quantity."""
-        numbers = np.atleast_1d(variable.attributes.get("flag_values", ()))
-        words = str(variable.attributes.get("flag_meanings", "")).split()
-        if not len(words) or len(numbers) != len(words):
-            return None
-        order = np.argsort(numbers)
-        return cls(
-            tuple(float(numbers[at]) for at in order),
-            tuple(words[at].replace("_", " ") for at in order),
-        )
+        words = words_of_classes(variable)
+        return cls(tuple(words), tuple(words.values())) if words else None
 
     @property
     def limits(self) -> Array:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -24,7 +25,7 @@ from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
-from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.operations.axis_reduction.area_mean import horizontal_axes, mean_over
 from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.baseline.base_period import FEWEST_YEARS
 from rhodolite.operations.parameters.cycle import Cycle
@@ -157,6 +158,12 @@ def curve_of(
     if at is not None:
         part = Subset(at=at)(part)
     shown = part[variable.name]
+    cells = math.prod(shown.shape[axis] for axis in horizontal_axes(part, shown))
+    if shown.classes and cells > 1:
+        raise DataError(
+            f"{shown.name} holds classes, of which there is no mean over an area; choose a cell "
+            "with --at"
+        )
     mean = mean_over(part, shown, (Role.LATITUDE, Role.LONGITUDE))
     values = values_in_order(mean, (part.need(Role.TIME).dimension,), engine)
     axis = part.need_time()

@@ -19,7 +19,8 @@ from rhodolite.operations.subset import Subset
 def variables_along(
     dataset: Dataset, roles: tuple[Role, ...], names: tuple[str, ...] | None
 ) -> list[Variable]:
-    """Return the variables to draw: those named, else all quantities that have the axes.
+    """Return the variables to draw: those named, else all quantities that have the axes, or on maps
+    the classes.
 
     Parameters
     ----------
@@ -32,9 +33,12 @@ def variables_along(
     dimensions = {role: _dimension(dataset, role) for role in roles}
     if not names:
         along = set(dimensions.values())
-        fields = [v for v in dataset.fields if v.numeric and along <= set(v.dimensions)]
-        if fields:
-            return fields
+        fields = [v for v in dataset.fields if along <= set(v.dimensions)]
+        numeric = [v for v in fields if v.numeric]
+        # Maps show classes, too, where there is nothing else.
+        classes = [v for v in fields if v.classes and Role.LATITUDE in roles]
+        if numeric or classes:
+            return numeric or classes
         raise DataError(
             f"{dataset.label}: no variable runs along {' and '.join(roles)}"
         )

@@ -19,8 +19,8 @@ from rhodolite.drawing.options import (
     Size,
 )
 from rhodolite.drawing.parts.canvas import new_figure
-from rhodolite.drawing.parts.colour_scale import Scale, choose_scale, colours
-from rhodolite.drawing.parts.legend import add_key, add_legend
+from rhodolite.drawing.parts.colouring import Colouring, choose_colours
+from rhodolite.drawing.parts.legend import add_key
 from rhodolite.drawing.parts.map_frame import MapFrame, field_of
 from rhodolite.drawing.parts.selection import choose_part, cut_to_map, variable_of_map
 from rhodolite.drawing.parts.text import capitalise, period_text
@@ -96,7 +96,7 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
         whole = take(part, {dimension: steps})[variable.name]
         fields = [field_of(step, step[variable.name], engine) for step in parts]
         titles = [period_text(step.time) for step in parts]
-        scale, centre = choose_scale(
+        colouring = choose_colours(
             np.stack(fields), whole, self.palette, self.limits, self.centre
         )
         return Film(
@@ -105,8 +105,7 @@ class Animation(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Dra
             variable,
             fields,
             titles,
-            scale,
-            centre,
+            colouring,
         )
 
 
@@ -119,8 +118,7 @@ class Film:
     variable: Variable
     fields: list[Array]
     titles: list[str]
-    scale: Scale
-    centre: float | None
+    colouring: Colouring
 
     def savefig(self, path: Path, **_: Any) -> None:
         """Write the film in the format that the suffix names.
@@ -163,15 +161,13 @@ class Film:
         figure = new_figure(size, "compressed")
         FigureCanvasAgg(figure)
         axes = figure.add_subplot()
-        shades, norm = colours(self.scale, self.centre)
+        shades, norm = self.colouring.colours()
         mesh = self.frame.draw_field(axes, self.fields[0], shades, norm)
         place = "right" if upright else "bottom"
-        add_legend(
+        self.colouring.add_legend(
             figure,
             mesh,
             axes,
-            self.scale,
-            self.variable,
             location=place,
             shrink=0.85,
             aspect=35,

@@ -19,8 +19,8 @@ from rhodolite.drawing.options import (
 )
 from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.class_colours import Classes
-from rhodolite.drawing.parts.colour_scale import Scale, choose_scale, colours
-from rhodolite.drawing.parts.legend import Marks, add_key, add_legend
+from rhodolite.drawing.parts.colouring import ColouredClasses, Colouring, choose_colours
+from rhodolite.drawing.parts.legend import Marks, add_key
 from rhodolite.drawing.parts.map_frame import MapFrame, field_of
 from rhodolite.drawing.parts.selection import choose_part, cut_to_map, variable_of_map
 from rhodolite.drawing.parts.text import period_text, value_text
@@ -86,15 +86,15 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         """
         part, variable = self._chosen(dataset)
         values = field_of(part, part[variable.name], engine)
-        classes = Classes.of(variable)
-        if classes is not None:
-            _need_single_step(part, variable)
-            return self._figure(part, variable, values, classes, None, None, axes)
-        scale, centre = choose_scale(
+        colouring = choose_colours(
             values, variable, self.palette, self.limits, self.centre
         )
-        marks = self._find_marks(dataset, variable, engine)
-        return self._figure(part, variable, values, scale, centre, marks, axes)
+        marks = None
+        if isinstance(colouring, ColouredClasses):
+            _need_single_step(part, variable)
+        else:
+            marks = self._find_marks(dataset, variable, engine)
+        return self._figure(part, variable, values, colouring, marks, axes)
 
     def shown(self, dataset: Dataset) -> Dataset:
         """See `Drawing.shown`: one step, or the mean over time."""
@@ -141,26 +141,21 @@ class Map(FigureOptions, ProjectionOptions, FieldOptions, PartOptions, Drawing):
         part: Dataset,
         variable: Variable,
         values: Array,
-        scale: Scale | Classes,
-        centre: float | None,
+        colouring: Colouring,
         marks: Marks | None,
         given: Any,
     ) -> Any:
         frame = MapFrame.of(part, self.projection)
         upright = frame.shape < _WIDE
-        classes = isinstance(scale, Classes)
-        size = self.size or _fitting_size(frame.shape, upright, words=classes)
+        words = isinstance(colouring, ColouredClasses)
+        size = self.size or _fitting_size(frame.shape, upright, words=words)
         canvas = Canvas.make(size, given, layout="compressed")
         figure, axes = canvas.figure, canvas.axes
-        if isinstance(scale, Classes):
-            mesh = frame.draw_field(axes, values, *scale.colours(self.palette))
-            scale.add_legend(figure, mesh, axes)
-        else:
-            mesh = frame.draw_field(axes, values, *colours(scale, centre))
-            if np.isfinite(values).any():
-                room = {"shrink": 0.85, "aspect": 35, "pad": 0.02}
-                place = "right" if upright else "bottom"
-                add_legend(figure, mesh, axes, scale, variable, location=place, **room)
+        mesh = frame.draw_field(axes, values, *colouring.colours())
+        if words or np.isfinite(values).any():
+            room = {"shrink": 0.85, "aspect": 35, "pad": 0.02}
+            place = "right" if upright else "bottom"
+            colouring.add_legend(figure, mesh, axes, location=place, **room)
         canvas.put_title(
             self.title or variable.quantity, _caption(part, variable, values)
         )

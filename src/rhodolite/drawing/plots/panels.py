@@ -13,9 +13,9 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.drawing.base import Drawing
 from rhodolite.drawing.options import FieldOptions, FigureOptions, PartOptions, Size
 from rhodolite.drawing.parts.canvas import new_figure
-from rhodolite.drawing.parts.colour_scale import choose_scale, colours
+from rhodolite.drawing.parts.colouring import ColouredClasses, choose_colours
 from rhodolite.drawing.parts.curves import labelled_parts
-from rhodolite.drawing.parts.legend import add_key, add_legend
+from rhodolite.drawing.parts.legend import add_key
 from rhodolite.drawing.parts.map_frame import MapFrame, field_of
 from rhodolite.drawing.parts.selection import cut_to_map, variable_of_map
 from rhodolite.drawing.parts.text import period_text, region_text
@@ -158,18 +158,19 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
 
         shown = fields[0][1][variable.name]
         values = np.stack([values for _, _, values in fields])
-        scale, centre = choose_scale(
+        colouring = choose_colours(
             values, shown, self.palette, self.limits, self.centre
         )
-        shades, norm = colours(scale, centre)
+        shades, norm = colouring.colours()
         frame = MapFrame.of(fields[0][1])
         shape = frame.shape
         columns = _columns(len(fields), shape)
         rows = math.ceil(len(fields) / columns)
-        size = self.size or Size(
-            1280,
-            int(np.clip(1230 / columns / shape * rows + 26 * rows + 170, 420, 1600)),
-        )
+        # Words of classes stand beside the maps, and other legends below them.
+        words = isinstance(colouring, ColouredClasses)
+        width, below = (1065, 90) if words else (1230, 170)
+        height = width / columns / shape * rows + 26 * rows + below
+        size = self.size or Size(1280, int(np.clip(height, 420, 1600)))
         figure = new_figure(size, "compressed")
         grid = figure.subplots(rows, columns, squeeze=False, sharex=True, sharey=True)
         for axes in grid.flat[len(fields) :]:
@@ -179,12 +180,10 @@ class Panels(FigureOptions, FieldOptions, PartOptions, Drawing):
             axes.set_title(title, fontsize=11, pad=4)
         for number in range(len(fields) - columns, len(fields)):
             grid.flat[number].xaxis.set_tick_params(labelbottom=True)
-        add_legend(
+        colouring.add_legend(
             figure,
             mesh,
             list(grid.flat[: len(fields)]),
-            scale,
-            shown,
             location="bottom",
             shrink=0.7,
             aspect=45,

@@ -205,10 +205,9 @@ def _add_overviews(file: Any, variable: Variable) -> None:
         size = -(-size // 2)
         factors.append(2 ** (len(factors) + 1))
     resampling = library().enums.Resampling
-    classes = "flag_values" in variable.attributes
     if factors:
         file.build_overviews(
-            factors, resampling.nearest if classes else resampling.average
+            factors, resampling.nearest if variable.classes else resampling.average
         )
 
 

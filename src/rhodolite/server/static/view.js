@@ -192,7 +192,7 @@ async function readSeries(query, words, title) {
   const [x, y] = [axes.x.values[0], axes.y.values[0]];
   const where = title || place(x, y);
   const now = values[Math.min(state.t, values.length - 1)];
-  find("value").textContent = `${layer.quantity}: ${number(now)}, ${where}` +
+  find("value").textContent = `${layer.quantity}: ${layer.classes[now] ?? number(now)}, ${where}` +
     (layer.labels.length ? `, ${layer.labels[state.t]}` : "");
   find("value").dataset.value = now === null ? "" : String(now);
   drawSeries(values, where);

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from rhodolite.arrays import Array, Engine, LazyArray, Region
 from rhodolite.formats.text.csv.columns import column_title
 from rhodolite.formats.text.phases import BASE_YEARS, CALENDAR
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.classes import words_of_classes
 from rhodolite.model.cf.vocabulary import CALENDARS_LIKE_TODAYS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.date_values import units_of_dates, write_dates
@@ -35,7 +37,7 @@ class Column:
     dtype: str | None = None
     missing: int | None = None
     decimals: int | None = None
-    words: tuple[tuple[Any, str], ...] = ()
+    words: Mapping[float, str] = field(default_factory=dict)
     time_units: TimeUnits | None = None
     raw: bool = False
 
@@ -63,7 +65,7 @@ class Column:
         that they had."""
         if self.words:
             text = np.full(values.shape, "", dtype=object)
-            for number, word in self.words:
+            for number, word in self.words.items():
                 text[values == number] = word
             return text
         if self.time_units is not None:
@@ -87,7 +89,7 @@ def data_column(variable: Variable, data: LazyArray) -> Column:
         dtype,
         variable.missing,
         _decimals(variable),
-        _words_of(variable),
+        words_of_classes(variable),
         time_units,
     )
 
@@ -105,18 +107,6 @@ def _decimals(variable: Variable) -> int | None:
         ):
             return decimals
     return None
-
-
-def _words_of(variable: Variable) -> tuple[tuple[Any, str], ...]:
-    """Return the words for the numbers of classes (CF 3.5); none for quantities."""
-    values = np.atleast_1d(variable.attributes.get("flag_values", ()))
-    meanings = str(variable.attributes.get("flag_meanings", "")).split()
-    if len(values) != len(meanings) or "flag_masks" in variable.attributes:
-        return ()
-    return tuple(
-        (value, word.replace("_", " "))
-        for value, word in zip(values, meanings, strict=True)
-    )
 
 
 def _quote_formulas(values: Array) -> Array:
