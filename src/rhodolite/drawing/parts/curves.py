@@ -12,7 +12,7 @@ from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.drawing.parts.selection import choose_part, values_in_order
 from rhodolite.drawing.parts.text import region_text
 from rhodolite.drawing.parts.time_axis import plot_days
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, collecting
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.departures import BASE_PERIOD
@@ -29,10 +29,12 @@ from rhodolite.operations.axis_reduction.area_mean import horizontal_axes, mean_
 from rhodolite.operations.axis_reduction.plan import Over
 from rhodolite.operations.baseline.base_period import FEWEST_YEARS
 from rhodolite.operations.parameters.cycle import Cycle
+from rhodolite.operations.parameters.window_width import WindowWidth
 from rhodolite.operations.subset import Subset
 from rhodolite.operations.summarise import Summarise
 from rhodolite.operations.trend import Trend
 from rhodolite.operations.variables.other_units import in_units
+from rhodolite.operations.window import Window
 
 _MOST = 20
 """Curves of regions, sites or members in one figure."""
@@ -80,6 +82,13 @@ class Curve:
         mean = mean_over(part, part[name], (Role.TIME,)).values()
         return replace(self, values=departures + mean, deseasonal=True)
 
+    def smoothed(self, steps: int) -> Array:
+        """Return the mean over a window of steps about each, missing as `window` has it."""
+        part = self.as_dataset()
+        with collecting():  # that windows at the ends lack steps is to be seen
+            mean = Window(width=WindowWidth.parse(str(steps)))(part)[self.variable.name]
+            return mean.values()
+
     def in_units(self, units: str) -> Curve:
         """Return the curve in other units."""
         part = self.as_dataset()
@@ -103,12 +112,18 @@ class Curve:
     def as_dataset(self) -> Dataset:
         """Return the curve as a dataset of one series."""
         order = self.axis.order
-        time = Variable(
-            "time",
-            ("time",),
-            InMemory(self.axis.middles[order]),
-            {"units": self.axis.units, "calendar": self.axis.calendar, "axis": "T"},
-        )
+        counted = {
+            "units": self.axis.units,
+            "calendar": self.axis.calendar,
+            "axis": "T",
+        }
+        described = {}
+        if self.axis.bounds is not None and not self.axis.climatological:
+            counted["bounds"] = name = "time_bnds"
+            limits = InMemory(self.axis.bounds[order])
+            described[name] = Variable(name, ("time", "bnds"), limits)
+        middles = InMemory(self.axis.middles[order])
+        described["time"] = Variable("time", ("time",), middles, counted)
         attributes = {
             key: value
             for key, value in self.variable.attributes.items()
@@ -123,7 +138,7 @@ class Curve:
             InMemory(self.values.astype(np.float64)),
             attributes,
         )
-        return Dataset({"time": time, values.name: values})
+        return Dataset({**described, values.name: values})
 
 
 def curve_of(

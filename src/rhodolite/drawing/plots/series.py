@@ -30,7 +30,6 @@ from rhodolite.drawing.parts.text import (
 )
 from rhodolite.drawing.parts.time_axis import date_labels
 from rhodolite.errors import DataError, UsageError
-from rhodolite.kernels.smoothing import running_mean
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
@@ -185,7 +184,7 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
                 if curve.axis.resolution.count == 1
                 else f"{self.smooth} steps"
             )
-            smooth = curve.broken(running_mean(curve.values, self.smooth))
+            smooth = curve.broken(curve.smoothed(self.smooth))
             axes.plot(
                 *smooth,
                 color=colour,
