@@ -7,6 +7,7 @@ import re
 
 import matplotlib.image
 import numpy as np
+import pandas
 import pytest
 import shapely
 from matplotlib.collections import LineCollection, PathCollection, QuadMesh
@@ -787,6 +788,11 @@ def test_dates_are_told_as_dates():
     told = describe(dates.plain, default_engine(), statistics=True)
     numbers = told["variables"][0]["statistics"]
     assert (numbers["minimum"], numbers["maximum"]) == (str(first), str(last))
+    frame = dates.to_pandas()[name]
+    assert (frame.min(), frame.max()) == (
+        pandas.Timestamp(first),
+        pandas.Timestamp(last),
+    )
     figure = Map(variable=name, time="2001")(data)
     labels = [t.get_text() for t in figure.axes[-1].get_yticklabels()]
     labels += [t.get_text() for t in figure.axes[-1].get_xticklabels()]

@@ -11,10 +11,11 @@ import pandas
 from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.exchange.arrays import from_arrays
-from rhodolite.exchange.dates import dates_along
+from rhodolite.exchange.dates import dates_along, dates_of_values
 from rhodolite.formats.text.csv.columns import find_roles
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.date_values import units_of_dates
 from rhodolite.model.variable import Variable
 
 _LAYOUTS = ("long", "wide")
@@ -72,9 +73,15 @@ def to_pandas(
         name: _repeat(values, axes, first.shape)
         for name, values, axes in _labels(dataset)
     }
-    columns |= {field.name: field.values(engine).reshape(-1) for field in fields}
+    columns |= {field.name: _values_of(field, engine).reshape(-1) for field in fields}
     frame = pandas.DataFrame(columns)
     return frame if layout == "long" else _widen(frame, dataset, first.name)
+
+
+def _values_of(field: Variable, engine: Engine) -> Array:
+    """Return the values of a field, as dates where they are such."""
+    values, units = field.values(engine), units_of_dates(field)
+    return values if units is None else dates_of_values(values, units)
 
 
 def _labels(dataset: Dataset) -> list[tuple[str, Array, tuple[int, ...]]]:
