@@ -748,6 +748,21 @@ def rain_of_a_year():
     )
 
 
+def test_means_of_levels_are_by_their_thickness(rng):
+    data = rhodolite.from_arrays(
+        {"ta": rng.random((5, 3, 2)) + np.arange(5.0)[:, None, None]},
+        {"plev": [1000.0, 925, 850, 500, 100], "lat": [0.0, 40, 80], "lon": [0.0, 9]},
+        units={"ta": "K", "plev": "hPa"},
+    )
+    expected = float(data.summarise().summarise(over="level")["ta"].values())
+    (sentence,) = sentences_of(data.plain, default_engine())
+    said = float(re.search(r": ([\d.]+) K on", sentence)[1])
+    assert said == pytest.approx(expected, rel=1e-3)
+    told = describe(data.plain, default_engine(), statistics=True)
+    mean = told["variables"][0]["statistics"]["mean"]
+    assert mean == pytest.approx(expected, rel=1e-9)
+
+
 @pytest.mark.parametrize("over", [None, "area", "lon", "time", "ensemble"])
 def test_means_in_sentences_are_those_of_summarise(over):
     data = rain_of_a_year()

@@ -302,8 +302,8 @@ def _statistics_words(summary: dict[str, Any]) -> list[str]:
     return [
         f"{numbers['values']:,} values, {_share(numbers['missing_share'])} of them missing",
         f"from {_number(numbers['minimum'])} to {_number(numbers['maximum'])} {units}".strip(),
-        f"mean {_number(numbers['mean'])} {units}, cells weighted by their area and times by their "
-        "length",
+        f"mean {_number(numbers['mean'])} {units}, weighted by the area of cells, the thickness of "
+        "levels and the length of steps",
         *([numbers["implausible"]] if numbers["implausible"] else []),
     ]
 

@@ -41,6 +41,7 @@ _COMPANIONS = (
 )
 _SIGNIFICANT = "_significant"
 _CONFIDENCE = re.compile(r"confidence (0\.\d+)")
+_AVERAGED = ((Role.LATITUDE, Role.LONGITUDE), (Role.LEVEL,), (Role.TIME,))
 _ROUNDING = 1e-9
 """Of the largest value, below which a mean is nothing but rounding."""
 
@@ -222,15 +223,15 @@ def _change(
 def _means(
     dataset: Dataset, variable: Variable, engine: Engine
 ) -> tuple[Variable, str]:
-    """Return the means of cells by their area and of times by their length, and what they are of;
-    missing where the data cannot be averaged."""
+    """Return the means of cells by their area, of levels by their thickness and of times by their
+    length, and what they are of; missing where the data cannot be averaged."""
     over = horizontal_axes(dataset, variable)
     sizes = [variable.shape[axis] for axis in over]
     of_area = math.prod(sizes) > 1 and _covers_an_area(dataset, variable)
     mean = variable
     try:
         with collecting():
-            for roles in ((Role.LATITUDE, Role.LONGITUDE), (Role.TIME,)):
+            for roles in _AVERAGED:
                 mean = mean_over(dataset, mean, roles)
             values = engine.compute(mean.floats())
     except RhodoliteError:

@@ -18,7 +18,7 @@ from rhodolite.arrays import (
     read_small,
     whole,
 )
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, collecting
 from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import pairs_in
@@ -191,12 +191,14 @@ class Overview(Accumulator):
 
 
 def overview(dataset: Dataset, variable: Variable) -> LazyArray:
-    """Return count, missing, minimum, maximum and mean, of cells by their area and of times by
-    their length, as a lazy array of 5 numbers.
+    """Return count, missing, minimum, maximum and mean, of cells by their area, levels by their
+    thickness and times by their length, as a lazy array of 5 numbers.
     """
     weights = area_weights_of(dataset, variable)
-    with suppress(DataError):  # of times that cannot be read all count alike
-        weights = {**weights, **_lengths_of(dataset, variable, (Role.TIME,))}
+    for role in (Role.LEVEL, Role.TIME):
+        # Of times that cannot be read, and levels that are only numbered, all count alike.
+        with suppress(DataError), collecting():
+            weights = {**weights, **_lengths_of(dataset, variable, (role,))}
     gathered = Overview(weights, variable.shape)
     return Reduction(variable.floats(), gathered).output("overview", (5,))
 
