@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import urllib.parse
+import urllib.request
+
 import netCDF4
 import numpy as np
 import pytest
@@ -121,3 +124,72 @@ def test_check_finds_coordinates_along_other_dimensions(tmp_path, rng):
     answer = run_here("check", "a.nc", folder=tmp_path)
     assert "index: names lat, lon as coordinates" in answer.out
     assert "annotate --set index:coordinates=lead" in answer.out.replace("'", "")
+
+
+WIDE = '{"type": "Polygon", "coordinates": [[[-9, 40], [20, 40], [20, 66], [-9, 66], [-9, 40]]]}'
+
+
+def means_by_every_way(data, outline):
+    """Return the mean over a region: of what was cut out, at once, and cut out twice."""
+    cut = data.subset(region=outline)
+    yield cut.summarise()["tas"].values()
+    yield data.summarise(region=outline)["tas"].values()
+    yield cut.subset(region=outline).summarise()["tas"].values()
+    yield cut.summarise(region=outline)["tas"].values()
+    yield cut.summarise(region="wide.geojson")["tas"].values()
+    yield cut.subset(region="wide.geojson").summarise()["tas"].values()
+
+
+@pytest.mark.parametrize("units", ["m2", "km2"])
+@pytest.mark.parametrize("outline", ["triangle.geojson", "wide.geojson"])
+@pytest.mark.parametrize("with_areas", [True, False])
+def test_a_region_is_weighed_by_the_areas_of_the_file(
+    tmp_path, rng, monkeypatch, units, outline, with_areas
+):
+    """Also where it is cut out of what was cut out before; over all cells it is the area mean."""
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "triangle.geojson").write_text(TRIANGLE)
+    (tmp_path / "wide.geojson").write_text(WIDE)
+    write_grid("a.nc", rng)
+    with netCDF4.Dataset("a.nc", "a") as target:
+        target["cell_area"].units = units
+        if not with_areas:
+            target["tas"].delncattr("cell_measures")
+    data = rhodolite.read("a.nc")
+    first, *others = (means.ravel() for means in means_by_every_way(data, outline))
+    for other in others:
+        np.testing.assert_allclose(other, first, rtol=1e-9)
+    if outline == "wide.geojson":
+        whole = data.summarise()["tas"].values()
+        np.testing.assert_allclose(first, whole, rtol=1e-9)
+    cut = data.subset(region=outline)
+    coarse = cut.regrid(to="2", min_coverage=0)
+    assert coarse["covered_area"].units == "m2"
+    expected = cut.summarise() if not with_areas else None
+    if expected is not None:
+        total = coarse.summarise()["tas"].values()
+        np.testing.assert_allclose(total, expected["tas"].values(), rtol=1e-3)
+
+
+def test_a_server_weighs_areas_as_summarise_does(tmp_path, rng, monkeypatch):
+    pytest.importorskip("uvicorn")
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "triangle.geojson").write_text(TRIANGLE)
+    write_grid("a.nc", rng)
+    data = rhodolite.read("a.nc")
+    expected = {
+        "cube": data.subset(lat="52..57", lon="2..10").summarise(),
+        "area": data.summarise(region="triangle.geojson"),
+    }
+    polygon = "POLYGON((0 50, 8 50, 3 58, 0 50))"
+    asked = {"cube": {"bbox": "2,52,10,57"}, "area": {"coords": polygon}}
+    with rhodolite.serve({"a": data}) as serving:
+        for query, words in asked.items():
+            words |= {"over": "area", "f": "CSV", "parameter-name": "tas"}
+            address = f"{serving.address}/edr/collections/a/{query}"
+            text = urllib.parse.urlencode(words)
+            with urllib.request.urlopen(f"{address}?{text}") as answer:
+                rows = answer.read().decode().splitlines()[1:]
+            means = [float(row.rsplit(",", 1)[1]) for row in rows]
+            whole = expected[query]["tas"].values().ravel()
+            np.testing.assert_allclose(means, whole, rtol=1e-9)

@@ -15,9 +15,10 @@ from rhodolite.model.cf.vocabulary import COVERED_AREA, PLACING, WATER_WORDS
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.cell_lists import as_list, as_one_row, is_cell_list
 from rhodolite.model.space.earth_figure import EarthFigure
-from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.cell_areas import WHOLE_AREA, areas_of_cells
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.grid_step import GridStep
 from rhodolite.operations.parameters.other_dataset import OtherDataset
@@ -158,9 +159,9 @@ class Regrid(Operation):
             companions[self.save_weights] = describe_weights(
                 source, target, described, weights, method
             )
-        covered = _covered_areas(dataset, along, source)
-        if covered is not None:
-            weights, measure = _carry(dataset, covered, source, target, weights, method)
+        shares = _shares_of_region(dataset, along, source)
+        if shares is not None:
+            weights, measure = _carry(dataset, shares, target, weights, method)
             described = [*described, measure]
         described = [*described, *_grid_mapping(dataset, target, described)]
         coverage = self.min_coverage
@@ -228,8 +229,7 @@ def _grid_mapping(
 
 def _carry(
     dataset: Dataset,
-    covered: Array,
-    source: Mesh,
+    shares: Array,
     target: Mesh,
     weights: Weights,
     method: str,
@@ -247,29 +247,23 @@ def _carry(
             "--order 2 keeps no slopes within a region that was cut out; leave it out, or "
             "regrid first"
         )
-    share = covered / (source.areas.reshape(-1) * EARTH_RADIUS**2)
-    weights, measure = carry_coverage(weights, share, target, method)
-    about = dataset.variables[COVERED_AREA].attributes
-    return weights, measure.edit(**dict(about))
+    weights, measure = carry_coverage(weights, shares, target, method)
+    about = {**dataset.variables[COVERED_AREA].attributes, "units": "m2"}
+    about.pop(WHOLE_AREA, None)
+    return weights, measure.edit(**about)
 
 
-def _covered_areas(
+def _shares_of_region(
     dataset: Dataset, along: list[Variable], source: Mesh
 ) -> Array | None:
-    """Return with which area each cell counts, where a region was cut out before, flattened in
-    order of the cells."""
-    areas_variable = dataset.variables.get(COVERED_AREA)
+    """Return which part of each cell counts, where a region was cut out before, flattened in order
+    of the cells."""
     named = [v for v in along if COVERED_AREA in named_in(v, "cell_measures")]
-    if (
-        areas_variable is None
-        or not named
-        or set(areas_variable.dimensions) != set(source.dimensions)
-    ):
+    covered = dataset.variables.get(COVERED_AREA)
+    on_grid = covered is not None and set(covered.dimensions) == set(source.dimensions)
+    if not named or not on_grid:
         return None
-    values = np.nan_to_num(areas_variable.values().astype(np.float64))
-    return (
-        values if areas_variable.dimensions == source.dimensions else values.T
-    ).reshape(-1)
+    return areas_of_cells(dataset, source, named).shares
 
 
 def _remap(

@@ -12,6 +12,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import LatitudeRange, Levels, LongitudeRange
+from rhodolite.operations.axis_reduction.cell_areas import areas_of_cells
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import cells_within
 from rhodolite.operations.selection.indices import (
@@ -23,8 +24,7 @@ from rhodolite.server.layers import Layer
 from rhodolite.server.limits import Refused
 
 Cells = tuple[Array, Array, Array | None]
-"""Rows, columns, and the area (steradian) with which each cell of these counts; None for all of
-it."""
+"""Rows, columns, and the part of each cell of these that counts; None for all of it."""
 
 
 def cells_in_box(
@@ -47,8 +47,30 @@ def cells_in_box(
         inside = cells_within(dataset, lat, lon)
     except DataError:
         raise Refused(404, "no cell has its centre in this box") from None
-    areas = layer.grid.areas(*map(np.arange, inside.shape))
-    return _block(layer, np.where(inside, areas, 0.0))
+    return _block(layer, inside.astype(np.float64))
+
+
+def areas_of(layer: Layer, rows: Array, columns: Array, parts: Array | None) -> Array:
+    """Return how much each cell counts in a mean over an area, shape (rows, columns): by the areas
+    that the file names, or those of the grid, as in `summarise`.
+
+    Parameters
+    ----------
+    layer : Layer
+    rows, columns : ndarray of int
+    parts : ndarray of float64, shape (rows, columns), optional
+        The part of each cell that was asked for; all of it unless given.
+    """
+    dataset = layer.served.dataset
+    mesh = mesh_of(dataset)
+    known = areas_of_cells(dataset, mesh, [layer.whole or layer.variable])
+    cells = np.arange(mesh.size).reshape(mesh.shape)
+    if layer.grid.dimensions != mesh.dimensions:
+        cells = cells.T
+    chosen = cells[np.ix_(rows, columns)]
+    if parts is None:
+        return np.asarray(known.areas[chosen])
+    return np.asarray(known.within(parts, chosen) * known.whole[chosen])
 
 
 def cells_in_area(layer: Layer, polygon: Any, *, parts_of_cells: bool) -> Cells:
@@ -74,6 +96,9 @@ def cells_in_area(layer: Layer, polygon: Any, *, parts_of_cells: bool) -> Cells:
     choice = CellChoice.FRACTION if parts_of_cells else CellChoice.CENTRE
     try:
         covered = region.weights(mesh, choice).toarray().reshape(mesh.shape)
+        covered = np.divide(
+            covered, mesh.areas, out=np.zeros(mesh.shape), where=mesh.areas > 0
+        )
     except DataError:
         what = "lies in" if parts_of_cells else "has its centre in"
         raise Refused(404, f"no cell {what} this area") from None

@@ -31,9 +31,9 @@ class Part:
     ----------
     layer : Layer
     rows, columns, steps, levels : ndarray of int
-    area : ndarray, optional
-        What of the cells at rows and columns counts, in steradian; 0 of those that are not meant.
-        All of each by default.
+    parts : ndarray, optional
+        What part of the cells at rows and columns counts; 0 of those that are not meant. All of
+        each by default.
     """
 
     layer: Layer
@@ -41,7 +41,7 @@ class Part:
     columns: Array
     steps: Array
     levels: Array
-    area: Array | None = None
+    parts: Array | None = None
 
     @property
     def size(self) -> int:
@@ -257,7 +257,7 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
                     )
                     continue
                 for row, column in np.ndindex(latitudes.shape):
-                    if part.area is None or part.area[row, column] > 0:
+                    if part.parts is None or part.parts[row, column] > 0:
                         where = (
                             _cell(latitudes[row, column]),
                             _cell(longitudes[row, column]),

@@ -22,7 +22,13 @@ from rhodolite.server.asked import (
     heights_of_box,
     longitude_first,
 )
-from rhodolite.server.choosing import Cells, cells_in_area, cells_in_box, levels_named
+from rhodolite.server.choosing import (
+    Cells,
+    areas_of,
+    cells_in_area,
+    cells_in_box,
+    levels_named,
+)
 from rhodolite.server.coverages import (
     Part,
     coverage_of,
@@ -205,7 +211,8 @@ def _parts(kind: str, layer: Layer, asked: Mapping[str, str]) -> list[Part]:
     )
     cells = {"position": _positions, "area": _area, "cube": _cube}[kind](layer, asked)
     return [
-        Part(layer, rows, columns, steps, levels, area) for rows, columns, area in cells
+        Part(layer, rows, columns, steps, levels, parts)
+        for rows, columns, parts in cells
     ]
 
 
@@ -255,8 +262,10 @@ def _read(part: Part, *, mean: bool) -> Array:
     layer = part.layer
     values = layer.read_part(part.steps, part.levels, part.rows, part.columns)
     if not mean:
-        return values if part.area is None else np.where(part.area > 0, values, np.nan)
-    area = layer.grid.areas(part.rows, part.columns) if part.area is None else part.area
+        return (
+            values if part.parts is None else np.where(part.parts > 0, values, np.nan)
+        )
+    area = areas_of(layer, part.rows, part.columns, part.parts)
     total, weight = weighted_sums(values, {(2, 3): area}, (2, 3))
     mean_of = np.full(total.shape, np.nan)
     np.divide(total, weight, out=mean_of, where=weight > 0)

@@ -15,7 +15,6 @@ from rhodolite.kernels.sphere import eastward_from
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges
-from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import Position
 from rhodolite.operations.selection.curvilinear import Positions, cell_nearest
 from rhodolite.operations.selection.indices import position_indices
@@ -114,15 +113,6 @@ class Grid:
         """Return latitudes and longitudes of cells of a two-dimensional grid."""
         at = np.ix_(rows, columns)
         return self._positions.latitudes[at], self._positions.longitudes[at]
-
-    def areas(self, rows: Array, columns: Array) -> Array:
-        """Return the area of cells on the unit sphere, shape (rows, columns)."""
-        return np.asarray(self._areas[np.ix_(rows, columns)])
-
-    @cached_property
-    def _areas(self) -> Array:
-        mesh = mesh_of(self.dataset)
-        return mesh.areas.reshape(mesh.shape)
 
     def centre(self, row: int, column: int) -> tuple[float, float]:
         """Return latitude and longitude of a cell."""

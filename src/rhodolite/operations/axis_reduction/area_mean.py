@@ -21,12 +21,12 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError, collecting
 from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
-from rhodolite.model.cf.named_variables import pairs_in
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import area_weights
 from rhodolite.model.space.cell_lists import cell_dimension
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.cell_areas import cell_measure
 from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
 from rhodolite.operations.time_groups.totals import mean_weights
 
@@ -273,18 +273,3 @@ def area_weights_of(dataset: Dataset, variable: Variable) -> Weights:
         for axis in _places(dataset, variable, (role,)):
             weights[axis] = area_weights(dataset.need(role))
     return weights
-
-
-def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
-    """Return the variable of cell areas that a variable names, where it is in the dataset and
-    fits.
-    """
-    named = pairs_in(variable, "cell_measures").get("area", "")
-    measure = dataset.variables.get(named)
-    if (
-        measure is None
-        or not set(measure.dimensions) <= set(variable.dimensions)
-        or measure.data.ndim == 0
-    ):
-        return None
-    return measure

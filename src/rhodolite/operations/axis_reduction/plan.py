@@ -13,16 +13,15 @@ import numpy as np
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, nearest_names
 from rhodolite.model.axes import Role
-from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.labels import site_dimension
 from rhodolite.model.space.axis_cells import area_weights
-from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
+from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
-from rhodolite.operations.axis_reduction.area_mean import cell_measure
+from rhodolite.operations.axis_reduction.cell_areas import CellAreas, areas_of_cells
 from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
 from rhodolite.operations.axis_reduction.reduce import AxisReduction, CellGroup
 from rhodolite.operations.parameters.regions import CellChoice, Regions
@@ -276,7 +275,8 @@ def _time_plan(
 
 def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
     mesh = mesh_of(dataset)
-    whole, share = _measure_cells(dataset, mesh)
+    known = areas_of_cells(dataset, mesh)
+    nested = wish.region is not None
     if wish.latitude_bands is not None:
         edges = _band_edges(mesh, wish.latitude_bands)
         areas = mesh.in_bands(edges)
@@ -299,9 +299,9 @@ def _area_plan(wish: SummaryRequest, dataset: Dataset) -> AxisPlan:
             *_properties(dataset, outlines),
         )
     else:
-        groups = [CellGroup.of(whole)], [CellGroup.of(share)]
+        groups = [CellGroup.of(known.areas)], [CellGroup.of(known.shares)]
         return AxisPlan(mesh.dimensions, *groups, "over the area", "area", plain=True)
-    groups = _groups(areas, mesh, whole), _groups(areas, mesh, share)
+    groups = _groups(areas, mesh, known, nested=nested)
     return AxisPlan(
         mesh.dimensions, *groups, words, "area", dimension, label, described
     )
@@ -331,36 +331,37 @@ def _column(values: Sequence[Any]) -> Array:
     return np.array(texts, dtype=object)
 
 
-def _measure_cells(dataset: Dataset, mesh: Mesh) -> tuple[Array, Array]:
-    """Return the area of each cell, and the part of it that counts where an earlier choice of a
-    region says so."""
-    whole = mesh.areas.reshape(-1)
-    for variable in dataset.fields:
-        measure = cell_measure(dataset, variable)
-        if measure is not None and set(measure.dimensions) == set(mesh.dimensions):
-            values = np.nan_to_num(measure.values().astype(np.float64))
-            values = (
-                values if measure.dimensions == mesh.dimensions else values.T
-            ).reshape(-1)
-            if measure.name != COVERED_AREA:
-                return values, np.where(values > 0, 1.0, 0.0)
-            return values, np.clip(values / (whole * EARTH_RADIUS**2), 0.0, 1.0)
-    return whole, np.ones(mesh.size)
+def _groups(
+    areas: Any, mesh: Mesh, known: CellAreas, *, nested: bool
+) -> tuple[list[CellGroup], list[CellGroup]]:
+    """Return for each area its cells, by the area of the part of each that lies in it, and by that
+    part.
 
-
-def _groups(areas: Any, mesh: Mesh, along: Array) -> list[CellGroup]:
-    """Return for each area its cells, with the part of each that lies in it times a number for each
-    cell."""
-    whole = mesh.areas.reshape(-1)
-    groups = []
+    Parameters
+    ----------
+    areas : sparse array of float64, shape (areas, cells)
+        In steradians.
+    mesh : Mesh
+    known : CellAreas
+    nested : bool
+        Whether an area may be that of an earlier choice, or larger; bands of latitude cut what was
+        chosen.
+    """
+    geometric, whole = mesh.areas.reshape(-1), known.whole
+    by_area, by_share = [], []
     for first, last in zip(areas.indptr[:-1], areas.indptr[1:], strict=True):
         cells, parts = areas.indices[first:last], areas.data[first:last]
         order = np.argsort(cells)
         cells, parts = cells[order], parts[order]
-        weights = parts / whole[cells] * along[cells]
-        some = weights > 0
-        groups.append(CellGroup(cells[some], weights[some]))
-    return groups
+        fractions = parts / geometric[cells]
+        shares = fractions * known.shares[cells]
+        if nested:
+            shares = known.within(fractions, cells)
+        some = shares > 0
+        cells, shares = cells[some], shares[some]
+        by_share.append(CellGroup(cells, shares))
+        by_area.append(CellGroup(cells, shares * whole[cells]))
+    return by_area, by_share
 
 
 def _band_edges(mesh: Mesh, width: float) -> Array:

@@ -14,6 +14,11 @@ from rhodolite.model.space.cell_lists import cell_dimension, is_cell_list
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.cell_areas import (
+    WHOLE_AREA,
+    CellAreas,
+    areas_of_cells,
+)
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import Positions, mask_cells
 from rhodolite.operations.selection.indices import take_block
@@ -43,42 +48,56 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     if dataset.axes.sites:
         return _sites_within(dataset, regions)
     mesh = mesh_of(dataset)
-    covered = _covered_areas(mesh, regions, cells)
-    used_rows, used_columns = (np.asarray((covered > 0).any(axis=at)) for at in (1, 0))
+    known = areas_of_cells(dataset, mesh)
+    covered = _covered_areas(mesh, known, regions, cells)
+    used_rows, used_columns = (
+        np.asarray((covered.reshape(mesh.shape) > 0).any(axis=at)) for at in (1, 0)
+    )
     rows = _from_first_to_last(used_rows)
     find_columns = _around if mesh.goes_round else _from_first_to_last
     columns = find_columns(used_columns)
     part = take_block(dataset, rows, columns)
     if mesh.goes_round and (np.diff(columns) < 0).any():
         part = _turned_on(part)
-    covered = covered[np.ix_(rows, columns)]
-    return _with_covered_areas(part, covered, mesh.dimensions, regions)
+    covered = covered.reshape(mesh.shape)[np.ix_(rows, columns)]
+    return _with_covered_areas(part, covered, mesh.dimensions, regions, known.named)
 
 
-def _covered_areas(mesh: Mesh, regions: Regions, cells: CellChoice) -> Array:
-    """Return which area of each cell some regions cover together, in steradians, of the shape of
-    the mesh."""
+def _covered_areas(
+    mesh: Mesh, known: CellAreas, regions: Regions, cells: CellChoice
+) -> Array:
+    """Return which area of each cell some regions cover together, in m2 or as the file has areas,
+    shape (cells,)."""
     outlines = regions.outlines
     weights = regions.weights(mesh, cells, outlines)  # refuses any that covers no cell
     if len(outlines) > 1:
         weights = regions.weights(mesh, cells, [unite_outlines(outlines)])
-    covered = np.asarray(weights.sum(axis=0)).reshape(mesh.shape)
-    return np.asarray(np.minimum(covered, mesh.areas))
+    covered, geometric = np.asarray(weights.sum(axis=0)), mesh.areas.reshape(-1)
+    none = np.zeros(mesh.size)
+    fractions = np.divide(covered, geometric, out=none, where=geometric > 0)
+    whole = known.whole if known.named is not None else geometric * EARTH_RADIUS**2
+    return np.asarray(known.within(fractions) * whole)
 
 
 def _listed_cells_within(
     dataset: Dataset, regions: Regions, cells: CellChoice
 ) -> Dataset:
     """Return the cells of a list that regions cover, without the others."""
-    covered = _covered_areas(mesh_of(dataset), regions, cells).reshape(-1)
+    mesh = mesh_of(dataset)
+    known = areas_of_cells(dataset, mesh)
+    covered = _covered_areas(mesh, known, regions, cells)
     chosen = np.flatnonzero(covered)
     along = (str(cell_dimension(dataset)),)
     part = take(dataset, {along[0]: chosen})
-    return _with_covered_areas(part, covered[chosen], along, regions)
+    return _with_covered_areas(part, covered[chosen], along, regions, known.named)
 
 
 def _with_covered_areas(
-    part: Dataset, covered: Array, dimensions: tuple[str, ...], regions: Regions
+    part: Dataset,
+    covered: Array,
+    dimensions: tuple[str, ...],
+    regions: Regions,
+    named: Variable | None,
 ) -> Dataset:
     """Return data that are missing outside some regions, with the part of each cell that counts."""
     masked = [
@@ -91,11 +110,12 @@ def _with_covered_areas(
         "long_name": f"area of the cell within {names}",
         "units": "m2",
     }
+    if named is not None:
+        about |= {"units": named.units or "m2", WHOLE_AREA: named.name}
     positions = part.axes.curvilinear or part.axes.sites
     if positions:
         about["coordinates"] = " ".join(positions)
-    areas = InMemory(covered * EARTH_RADIUS**2)
-    measure = Variable(COVERED_AREA, dimensions, areas, about)
+    measure = Variable(COVERED_AREA, dimensions, InMemory(covered), about)
     return part.with_variables([*masked, measure])
 
 
