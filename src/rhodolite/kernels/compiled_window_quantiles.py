@@ -8,24 +8,27 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.kernels.compiling import compiled, compiled_for
-from rhodolite.kernels.ordered_search import count_less
 
 Array = NDArray[Any]
 _TILE = 16
 """Cells that lie in one line of a cache."""
 
 
-@compiled_for("void(float64[::1], float64, float64)")
-def _exchange(ordered: Array, old: float, new: float) -> None:
-    """Take a value out of some in ascending order and put another in its place in order."""
-    place = count_less(ordered, ordered.size, old)
-    while place + 1 < ordered.size and ordered[place + 1] < new:
-        ordered[place] = ordered[place + 1]
-        place += 1
-    while place > 0 and ordered[place - 1] > new:
-        ordered[place] = ordered[place - 1]
-        place -= 1
-    ordered[place] = new
+@compiled_for("void(float64[::1], float64[::1], float64, float64)")
+def _exchange(ordered: Array, remaining: Array, old: float, new: float) -> None:
+    """Take a value out of some in ascending order, which lie between two infinite ones, and put
+    another in its place in order.
+
+    No place waits for another, so that a processor takes several at once.
+    """
+    last = ordered.size - 1
+    for place in range(last):
+        here, beyond = ordered[place], ordered[place + 1]
+        remaining[place] = here if here < old else beyond
+    for place in range(1, last):
+        before, here = remaining[place - 1], remaining[place]
+        lower = here if here < new else new
+        ordered[place] = before if before > lower else lower
 
 
 @compiled
@@ -55,6 +58,9 @@ def find_quantiles(
     """
     steps, cells = values.shape
     tile = np.empty((_TILE, steps))
+    ordered, remaining = np.empty(length + 2), np.empty(length + 1)
+    ordered[0], ordered[-1] = -np.inf, np.inf
+    low, high = places[0] + 1, places[1] + 1
     for left in range(0, cells, _TILE):
         width = min(_TILE, cells - left)
         for step in range(steps):
@@ -62,13 +68,14 @@ def find_quantiles(
                 tile[cell, step] = values[step, left + cell]
         for cell in range(width):
             series = tile[cell]
-            ordered, leaving = np.sort(series[:length]), 0.0
+            ordered[1:-1], leaving = np.sort(series[:length]), 0.0
             for first in range(out.shape[0]):
                 if first > 0:
-                    _exchange(ordered, leaving, series[first + length - 1])
-                quantile = ordered[places[0]]
+                    entering = series[first + length - 1]
+                    _exchange(ordered, remaining, leaving, entering)
+                quantile = ordered[low]
                 if part != 0.0:
-                    quantile += (ordered[places[1]] - quantile) * part
+                    quantile += (ordered[high] - quantile) * part
                 leaving, series[first] = series[first], quantile
         for first in range(out.shape[0]):
             for cell in range(width):

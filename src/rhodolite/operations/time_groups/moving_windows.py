@@ -24,7 +24,10 @@ _EPSILON = 1e-9
 _WORTH_COMPILING = 1 << 15
 """Values whose percentiles, window by window, take longer than to load what is compiled."""
 _WIDE = 12
-"""Steps of a window from which on its values are not kept in order one by one."""
+"""Steps of a window from which on quantiles of series with gaps come from the order of the whole
+series."""
+_WIDEST = 128
+"""Steps of a window up to which it is faster to keep its values in order."""
 Indices = NDArray[np.intp]
 
 
@@ -110,21 +113,26 @@ class MovingWindows(SeriesKernel):
         -------
         ndarray of float64, shape (n, cells)
         """
-        share = self.measure.share
-        if share is not None and self.length >= _WIDE and self._slides(flat.size):
+        share, slides = self.measure.share, self._slides(flat.size)
+        ordered = share is not None and slides and self.length >= _WIDE
+        if share is not None and ordered and self.length > _WIDEST:
             return self._quantiles(flat, share, begins, ends)
         full = ends - begins == self.length
         # Cell by cell, so that a gap in one changes nothing in others.
-        whole = (gaps == 0) & self._slides(flat.size) & full.any()
+        whole = (gaps == 0) & slides & full.any()
+        broken = ~whole & (gaps < len(flat))
         if whole.all():
             results = self._slid(flat, weights, begins, full)
         else:
             results = np.full(flat.shape, np.nan)
             if whole.any():
                 results[:, whole] = self._slid(flat[:, whole], weights, begins, full)
+        if share is not None and ordered and broken.any():
+            results[:, broken] = self._quantiles(flat[:, broken], share, begins, ends)
+            broken[:] = False
         for cells, steps in (
             (whole, np.flatnonzero(~full)),
-            (~whole & (gaps < len(flat)), np.arange(len(flat))),
+            (broken, np.arange(len(flat))),
         ):
             if not cells.any():
                 continue
