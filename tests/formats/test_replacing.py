@@ -114,6 +114,27 @@ def test_signals_wait_until_a_move_is_done():
     assert done == ["moved"]
 
 
+@pytest.mark.parametrize("call", ["unlink", "write_text"])
+def test_an_interruption_while_a_lock_is_taken_leaves_nothing(
+    tmp_path, monkeypatch, call
+):
+    """Not even between two steps of the library that removes a file."""
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    done = getattr(Path, call)
+
+    def interrupted(path, *words, **more):
+        signal.raise_signal(signal.SIGINT)
+        return done(path, *words, **more)
+
+    monkeypatch.setattr(Path, call, interrupted)
+    try:
+        with pytest.raises(KeyboardInterrupt), lock(tmp_path / "b.nc"):
+            pass
+    finally:
+        signal.signal(signal.SIGINT, before)
+    assert list(tmp_path.iterdir()) == []
+
+
 @posix
 @pytest.mark.slow
 @pytest.mark.parametrize(

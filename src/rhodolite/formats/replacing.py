@@ -85,11 +85,23 @@ def lock(path: Path) -> Iterator[None]:
     OutputError
         If another process is writing it.
     """
-    beside = _lock_name(path)
+    beside, is_taken = _lock_name(path), False
+    try:
+        # An interruption between taking it and knowing so would leave it there.
+        with holding_signals():
+            _take_or_refuse(beside, path)
+            is_taken = True
+        yield
+    finally:
+        if is_taken:
+            with holding_signals():
+                _remove_or_warn(beside)
+
+
+def _take_or_refuse(beside: Path, path: Path) -> None:
     for _ in range(2):
         try:
-            _take(beside, hidden_name(path))
-            break
+            return _take(beside, hidden_name(path))
         except FileExistsError:
             if not _is_left(beside):
                 raise BusyError(
@@ -97,12 +109,7 @@ def lock(path: Path) -> Iterator[None]:
                     "it, or choose another name"
                 ) from None
             beside.unlink(missing_ok=True)
-    else:
-        raise BusyError(f"{path}: another process is writing it; wait for it")
-    try:
-        yield
-    finally:
-        _remove_or_warn(beside)
+    raise BusyError(f"{path}: another process is writing it; wait for it")
 
 
 def _take(beside: Path, hidden: Path) -> None:
