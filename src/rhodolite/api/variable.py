@@ -10,6 +10,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from rhodolite.api.leaves import free_name, with_leaf
 from rhodolite.api.notebook import attributes_html
 from rhodolite.api.operators import (
     formula_of,
@@ -17,6 +18,7 @@ from rhodolite.api.operators import (
     number_node,
     refuse_function,
 )
+from rhodolite.api.positions import picks_of
 from rhodolite.api.watching import make_engine
 from rhodolite.arrays import Array, Engine, InMemory, Region, Selected, WithoutAxis
 from rhodolite.errors import DataError, UsageError
@@ -235,7 +237,7 @@ class Variable(PlainVariable):
     def __getitem__(self, key: Any) -> Variable:
         """Return the cells at some positions, as NumPy counts them: numbers, slices, ..., and lists
         of numbers or truth values along one axis each."""
-        picks = _picks(key, self)
+        picks = picks_of(key, self)
         along = {name: np.atleast_1d(pick) for name, pick in picks.items()}
         indices = [along.get(name) for name in self.dimensions]
         data, dimensions = Selected(self.data, indices), list(self.dimensions)
@@ -245,7 +247,7 @@ class Variable(PlainVariable):
                 dimensions.remove(name)
         cut = self.plain.replace(data=data, dimensions=tuple(dimensions))
         tree = self.tree
-        name = tree.name if isinstance(tree, Name) else _free_name(self.home, "value")
+        name = tree.name if isinstance(tree, Name) else free_name(self.home, "value")
         home = take(self.home, along)
         others = [v for v in home.variables.values() if v.name != name]
         home = home.with_variables([*others, cut.replace(name=name)])
@@ -313,7 +315,7 @@ class Variable(PlainVariable):
         """
         wanted = (along,) if isinstance(along, str) else tuple(along)
         result = run_own_function(self.plain, function, wanted, units=units, drop=drop)
-        home, node = _with_leaf(self.home, result)
+        home, node = with_leaf(self.home, result)
         return Variable.of(result, home, node)
 
     def blocks(
@@ -374,10 +376,10 @@ def _node_in(
                 f"{largest.shape}; arrays have to be of numbers, and of the same shape"
             )
         plain = PlainNumbers("array", largest.dimensions, InMemory(array * 1.0))
-        return _with_leaf(home, plain)
+        return with_leaf(home, plain)
     if knows(home, value):
         return home, value.tree
-    return _with_leaf(home, align(home, value.home, value.plain))
+    return with_leaf(home, align(home, value.home, value.plain))
 
 
 def knows(home: PlainDataset, value: Variable) -> bool:
@@ -388,51 +390,3 @@ def knows(home: PlainDataset, value: Variable) -> bool:
     theirs = value.home.variables
     axes = [name for name in value.dimensions if name in theirs]
     return all(home.variables.get(name) is theirs[name] for name in (*names, *axes))
-
-
-def _with_leaf(home: PlainDataset, plain: PlainVariable) -> tuple[PlainDataset, Node]:
-    name = _free_name(home, plain.name)
-    leaf = plain.replace(name=name)
-    return home.with_variables([*home.variables.values(), leaf]), Name(name)
-
-
-def _free_name(home: PlainDataset, wanted: str) -> str:
-    """Return a name that no variable of a dataset has, and that can stand in a formula."""
-    name = wanted if wanted.isidentifier() and wanted.isascii() else "value"
-    number, free = 1, name
-    while free in home.variables:
-        number += 1
-        free = f"{name}_{number}"
-    return free
-
-
-def _picks(key: Any, variable: Variable) -> dict[str, Any]:
-    """Return positions by the dimension that they are along, for those that are cut.
-
-    Raises
-    ------
-    IndexError
-        As NumPy does, where a position is beyond the end or there are too many.
-    """
-    given = list(key) if isinstance(key, tuple) else [key]
-    dots = [at for at, part in enumerate(given) if part is Ellipsis]
-    if dots:
-        missing = variable.ndim - len(given) + 1
-        given[dots[0] : dots[0] + 1] = [slice(None)] * missing
-    if len(given) > variable.ndim or len(dots) > 1:
-        raise IndexError(
-            f"{variable.name} has {variable.ndim} dimensions, and not {len(given)}"
-        )
-    picks: dict[str, Any] = {}
-    for name, length, part in zip(
-        variable.dimensions, variable.shape, given, strict=False
-    ):
-        if isinstance(part, slice) and part == slice(None):
-            continue
-        if not isinstance(part, (slice, int, np.integer, list, np.ndarray, range)):
-            raise IndexError(
-                f"{variable.name}[...]: {part!r} is no position along {name}; positions are "
-                "numbers, slices, and lists of numbers; subset chooses by coordinates"
-            )
-        picks[name] = np.arange(length)[list(part) if isinstance(part, range) else part]
-    return picks

@@ -28,7 +28,7 @@ from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.cycle import Cycle
-from rhodolite.operations.trends.estimators import LEAST_SQUARES_SOURCE
+from rhodolite.operations.trends.spec import LEAST_SQUARES_SOURCE
 from rhodolite.operations.variables.along_time import (
     put_in_place,
     time_axis_of,

@@ -18,17 +18,16 @@ from rhodolite.model.units.conversion import of_differences
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
 from rhodolite.operations.parameters.shares import check_share
-from rhodolite.operations.trends.estimators import (
-    LineAccumulator,
+from rhodolite.operations.trends.estimators import LineAccumulator, TrendWork
+from rhodolite.operations.trends.false_discovery import FALSE_DISCOVERY_SOURCE
+from rhodolite.operations.trends.result_variables import TrendResults
+from rhodolite.operations.trends.sentence import TrendMapRemark, TrendSentence
+from rhodolite.operations.trends.spec import (
     SerialCorrelation,
     Slope,
     Test,
     TrendSpec,
-    TrendWork,
 )
-from rhodolite.operations.trends.false_discovery import FALSE_DISCOVERY_SOURCE
-from rhodolite.operations.trends.result_variables import TrendResults
-from rhodolite.operations.trends.sentence import TrendMapRemark, TrendSentence
 from rhodolite.operations.variables.along_time import (
     time_axis_of,
     variables_along_time,

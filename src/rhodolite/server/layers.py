@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from rhodolite.arrays import Array, Selected, WithoutAxis
 from rhodolite.drawing.parts.class_colours import Classes
-from rhodolite.drawing.parts.colour_scale import Scale, colours, scale_for
+from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.diverging import pivots
@@ -24,6 +24,7 @@ from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
 from rhodolite.operations.variables.other_units import in_units
 from rhodolite.server.grid import Grid
+from rhodolite.server.layer_colours import Colours, colours_of_classes, shades_of
 from rhodolite.server.limits import Refused
 from rhodolite.server.moments import lie_within, moments_named
 from rhodolite.server.recent import Recent
@@ -55,14 +56,6 @@ class Fields:
         version, name = layer.served.version, layer.served.name
         key = (version, name, variable.name, layer.member, variable.units, picks)
         return self._recent.get(key, lambda: layer.read(picks))
-
-
-class Colours(NamedTuple):
-    """How the values of a layer become colours, by numbers."""
-
-    scale: Scale
-    centre: float | None
-    shades: Array
 
 
 @dataclass(eq=False)
@@ -338,12 +331,12 @@ class Layer:
         }
         key = (palette, limits, tuple(fixed.items()))
         if key not in self._scales and self.classes is not None:
-            self._scales[key] = _colours_of_classes(self.classes, palette)
+            self._scales[key] = colours_of_classes(self.classes, palette)
         if key not in self._scales:
             centre = 0.0 if pivots(self.variable) else None
             sample = np.concatenate([part.ravel() for part in self._sampled(fixed)])
             scale = scale_for(sample, self.variable, palette, limits, centre)
-            self._scales[key] = Colours(scale, centre, _shades(scale, centre))
+            self._scales[key] = Colours(scale, centre, shades_of(scale, centre))
         return self._scales[key]
 
     def _sampled(self, fixed: dict[str, int]) -> Iterator[Array]:
@@ -353,33 +346,6 @@ class Layer:
             if self.time is not None:
                 first[self.time_dimension] = int(at)
             yield self.read(tuple(first.items()))
-
-
-def paint(field: Array, scale: Scale) -> Array:
-    """Return values as numbers of colours, of which 0 is nothing."""
-    numbers = np.searchsorted(scale.edges, field, side="right").astype(np.uint8) + 1
-    # The upper edge belongs to the last class.
-    numbers = np.where(field == scale.edges[-1], scale.edges.size, numbers)
-    return np.asarray(np.where(np.isfinite(field), numbers, 0), dtype=np.uint8)
-
-
-def _colours_of_classes(classes: Classes, palette: str | None) -> Colours:
-    shades, _ = classes.colours(palette)
-    inner = shades(np.arange(len(classes.words)))
-    table = np.vstack([[0.0, 0.0, 0.0, 0.0], inner[0], inner, inner[-1]])
-    scale = Scale(palette or "", classes.limits, "neither")
-    return Colours(scale, None, np.asarray(np.rint(table * 255), dtype=np.uint8))
-
-
-def _shades(scale: Scale, centre: float | None) -> Array:
-    """Return the colours of the numbers that `paint` gives, as red, green, blue and alpha up to
-    255."""
-    palette, norm = colours(scale, centre)
-    inner = palette(norm((scale.edges[1:] + scale.edges[:-1]) / 2))
-    table = np.vstack(
-        [[0.0, 0.0, 0.0, 0.0], palette.get_under(), inner, palette.get_over()]
-    )
-    return np.asarray(np.rint(table * 255), dtype=np.uint8)
 
 
 def layers_of(served: Served) -> dict[str, Layer]:

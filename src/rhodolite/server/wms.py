@@ -14,7 +14,8 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.classes import words_of_classes
 from rhodolite.model.units.udunits import pretty
 from rhodolite.plain_text import allowed_in_xml, number_or_none
-from rhodolite.server.layers import Fields, Layer, layers_of, paint
+from rhodolite.server.layer_colours import paint
+from rhodolite.server.layers import Fields, Layer, layers_of
 from rhodolite.server.limits import Refused
 from rhodolite.server.map_systems import (
     Window,

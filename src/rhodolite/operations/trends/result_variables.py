@@ -15,8 +15,8 @@ from rhodolite.model.cf.named_variables import named_in, placing_of
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import Variable
-from rhodolite.operations.trends.estimators import TrendSpec
 from rhodolite.operations.trends.false_discovery import flag_significant
+from rhodolite.operations.trends.spec import TrendSpec
 
 
 @dataclass(frozen=True, eq=False)

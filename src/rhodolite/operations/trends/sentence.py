@@ -9,8 +9,8 @@ import numpy as np
 from rhodolite.arrays import Engine
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
-from rhodolite.operations.trends.estimators import Test, TrendSpec
 from rhodolite.operations.trends.false_discovery import discovery_limit
+from rhodolite.operations.trends.spec import Test, TrendSpec
 from rhodolite.plain_text import write_rounded
 
 

@@ -132,9 +132,9 @@ def _numbers(table: Table, name: str, axes: _Axes) -> Variable:
     values = values.reshape(axes.shape)
     about = table.about_units(name)
     if name.strip().lower() in OF_SITES:
-        told = _along_one_axis(axes, "site", values, np.isnan(values))
-        if told is not None:
-            return Variable(name, ("site",), InMemory(told), about)
+        constant = _along_one_axis(axes, "site", values, np.isnan(values))
+        if constant is not None:
+            return Variable(name, ("site",), InMemory(constant), about)
     return Variable(name, tuple(axes.sizes), InMemory(values), about)
 
 
@@ -209,9 +209,9 @@ def _words(table: Table, name: str, axes: _Axes) -> Variable:
     text[axes.index] = table.cells[name].to_numpy(dtype=object)
     text = text.reshape(axes.shape)
     for axis in ("site", name.removesuffix(_NAME)):
-        told = _along_one_axis(axes, axis, text, text == "")
-        if told is not None:
-            return Variable(name, (axis,), InMemory(told))
+        constant = _along_one_axis(axes, axis, text, text == "")
+        if constant is not None:
+            return Variable(name, (axis,), InMemory(constant))
     return Variable(name, tuple(axes.sizes), InMemory(text))
 
 
