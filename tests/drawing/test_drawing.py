@@ -3,6 +3,7 @@ written."""
 
 from __future__ import annotations
 
+import json
 import re
 
 import matplotlib.image
@@ -36,6 +37,7 @@ from rhodolite.drawing.parts.text import period_text
 from rhodolite.inspection.summary import describe
 from rhodolite.model.axes import Role
 from rhodolite.model.indexing import take
+from rhodolite.model.labels import labels_along
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.ensemble import stack_members
@@ -836,3 +838,53 @@ def test_curves_are_smoothed_and_rid_of_their_cycle_as_the_verbs_do_it(rng):
     np.testing.assert_allclose(
         rid[~np.isnan(rid)], (departures + mean)[~np.isnan(departures)]
     )
+
+
+def test_sites_and_regions_have_one_name_everywhere(tmp_path):
+    """That which tells them apart, and not another text that is known of them."""
+    rows = ["country,name,lat,lon", "Nor,Olm,50,0", "Nor,Ulv,51,3", "Sue,Ask,52,6"]
+    (tmp_path / "sites.csv").write_text("\n".join(rows))
+    times = np.arange("2001-01", "2003-01", dtype="M8[M]").astype("M8[D]")
+    grid = rhodolite.from_arrays(
+        {"tas": np.arange(24.0 * 9).reshape(24, 3, 3)},
+        {"time": times, "lat": [50.0, 51, 52], "lon": [0.0, 3, 6]},
+        units={"tas": "K"},
+    )
+    sites = grid.extract(points=tmp_path / "sites.csv")
+    legend = Series()(sites).legends[0]
+    assert [text.get_text() for text in legend.get_texts()] == ["Olm", "Ulv", "Ask"]
+    told = sentences_of(sites.plain, default_engine())
+    assert [re.search(r"\((\w+)\)", text)[1] for text in told] == ["Olm", "Ulv", "Ask"]
+    significant = sites.trend()
+    assert labels_along(significant.plain, "site") == ["Olm", "Ulv", "Ask"]
+    features = [
+        {
+            "type": "Feature",
+            "properties": {"basin": "B", "name": name},
+            "geometry": {
+                "type": "Polygon",
+                "coordinates": [[[w, 49], [w + 3, 49], [w + 3, 53], [w, 49]]],
+            },
+        }
+        for name, w in (("East", 3), ("West", 0))
+    ]
+    outlines = {"type": "FeatureCollection", "features": features}
+    (tmp_path / "r.geojson").write_text(json.dumps(outlines))
+    regions = grid.summarise(region=tmp_path / "r.geojson")
+    legend = Series()(regions).legends[0]
+    assert [text.get_text() for text in legend.get_texts()] == ["East", "West"]
+    regions.write(tmp_path / "rain_{region}.csv")
+    assert {p.name for p in tmp_path.glob("rain_*")} == {
+        "rain_East.csv",
+        "rain_West.csv",
+    }
+
+
+def test_sentences_tell_positions_of_curvilinear_grids(demo):
+    data = rhodolite.read(demo / "rotated_monthly.nc").subset(time="2018-01")
+    field = data.fields[0].name
+    highest = data.fields[0].values()
+    place = np.unravel_index(np.nanargmax(highest), highest.shape)[-2:]
+    north = data["lat"].values()[place]
+    (sentence, *_) = sentences_of(data.subset(variable=field).plain, default_engine())
+    assert f"{north:.4f}N"[:6] in sentence.partition("highest")[2]

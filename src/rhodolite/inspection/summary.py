@@ -303,7 +303,8 @@ def _variable(
             "missing_share": missing / count,
             "minimum": _told(variable, low),
             "maximum": _told(variable, high),
-            "mean": _told(variable, mean),
+            # Of classes there is none.
+            "mean": None if variable.classes else _told(variable, mean),
             "implausible": tell_implausible(variable, low, high) or None,
         }
     return described

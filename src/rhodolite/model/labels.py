@@ -23,19 +23,29 @@ def labels_along(dataset: Dataset, dimension: str) -> list[str]:
     time = dataset.coordinate(Role.TIME)
     if time is not None and time.dimension == dimension:
         return [str(label) for label in time_labels(dataset.need_time())]
-    along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
-    telling = _what_names(along, dimension)
+    telling = text_along(dataset, dimension) or _numbers_along(dataset, dimension)
     if telling is not None:
         return [_written(value) for value in telling.values()]
     return [str(number) for number in range(1, dataset.lengths[dimension] + 1)]
 
 
-def _what_names(along: list[Variable], dimension: str) -> Variable | None:
-    """Return which of the variables along a dimension names its places best: a text, that of sites
-    first, before numbers."""
-    texts = sorted((v for v in along if not v.numeric), key=_tells_sites, reverse=True)
-    numbers = [v for v in along if v.numeric and _numbers(v, dimension)]
-    return next(iter([*texts, *numbers]), None)
+def text_along(dataset: Dataset, dimension: str) -> Variable | None:
+    """Return the text that names the places along a dimension, of several that which says so or is
+    called so; None where there is none."""
+    texts = [v for v in _along(dataset, dimension) if v.data.dtype.kind not in "fiu"]
+    called = (dimension, f"{dimension}_name")
+    texts.sort(key=lambda v: (not _tells_sites(v), v.name not in called))
+    return texts[0] if texts else None
+
+
+def _along(dataset: Dataset, dimension: str) -> list[Variable]:
+    return [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
+
+
+def _numbers_along(dataset: Dataset, dimension: str) -> Variable | None:
+    """Return the numbers of the places along a dimension; None where there are none."""
+    along = _along(dataset, dimension)
+    return next((v for v in along if v.numeric and _numbers(v, dimension)), None)
 
 
 def _numbers(variable: Variable, dimension: str) -> bool:

@@ -16,6 +16,7 @@ from rhodolite.formats.registry import format_for
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import member_dimension
 from rhodolite.model.indexing import take
+from rhodolite.model.labels import labels_along
 from rhodolite.operations.selection.indices import take_steps
 
 _FIELD = re.compile(r"\{(\w*)\}")
@@ -124,32 +125,23 @@ def _by_variable(dataset: Dataset, _: Engine) -> Iterator[Part]:
         yield _plain(variable.name), dataset.restrict([variable.name])
 
 
-def _by_member(dataset: Dataset, engine: Engine) -> Iterator[Part]:
-    return _by_labels(dataset, member_dimension(dataset), engine)
+def _by_member(dataset: Dataset, _: Engine) -> Iterator[Part]:
+    return _by_labels(dataset, member_dimension(dataset))
 
 
-def _by_region(dataset: Dataset, engine: Engine) -> Iterator[Part]:
+def _by_region(dataset: Dataset, _: Engine) -> Iterator[Part]:
     if "region" not in dataset.lengths:
         raise DataError(
             f"{dataset.label}: there is no dimension of regions; there are "
             f"{', '.join(dataset.lengths)}. summarise --over area --region A,B makes one"
         )
-    return _by_labels(dataset, "region", engine)
+    return _by_labels(dataset, "region")
 
 
-def _by_labels(dataset: Dataset, dimension: str, engine: Engine) -> Iterator[Part]:
-    """Yield the part at each place of a dimension, called as the text along it has it, or its
-    numbers."""
-    along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
-    described = sorted(along, key=lambda v: v.data.dtype.kind in "fiu")
-    labels = (
-        engine.compute(described[0].data)
-        if described
-        else np.arange(1, dataset.lengths[dimension] + 1)
-    )
-    for at, label in enumerate(labels):
-        word = f"{label:g}" if isinstance(label, np.floating) else str(label)
-        yield _plain(word), take(dataset, {dimension: np.array([at])})
+def _by_labels(dataset: Dataset, dimension: str) -> Iterator[Part]:
+    """Yield the part at each place of a dimension, under its name."""
+    for at, label in enumerate(labels_along(dataset, dimension)):
+        yield _plain(label), take(dataset, {dimension: np.array([at])})
 
 
 def _plain(word: str) -> str:

@@ -14,19 +14,18 @@ import numpy as np
 from rhodolite.arrays import Array, Engine, InMemory
 from rhodolite.drawing.parts.curves import cycle_of
 from rhodolite.errors import RhodoliteError, collecting
-from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.labels import labels_along
 from rhodolite.model.space.cell_lists import cell_dimension
-from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.time.date_values import units_of_dates, write_dates
-from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
 from rhodolite.operations.anomaly import Anomaly
 from rhodolite.operations.axis_reduction.area_mean import horizontal_axes, mean_over
 from rhodolite.operations.trend import Trend
 from rhodolite.plain_text import write_rounded
+from rhodolite.reports.places import Places, roles_of
 
 _MOST_VALUES = 20_000_000
 """Of a variable, so that a report is no work of its own."""
@@ -80,9 +79,9 @@ def _about(
     if not np.isfinite(values).any():
         yield f"{_capital(variable.quantity)}: no value is there."
         return
-    labels = _labels(dataset, variable, engine)
+    places = Places.of(dataset, variable)
     if variable.name.endswith("_trend"):
-        yield _trend(dataset, variable, values, labels, engine)
+        yield _trend(dataset, variable, values, places, engine)
         return
     if values.ndim == 0:
         yield f"{_capital(variable.quantity)}: {_number(values, variable)}."
@@ -91,23 +90,23 @@ def _about(
     others = _other_axes(dataset, variable)
     if len(others) == 1 and values.shape[others[0]] <= _MOST_SERIES:
         (axis,) = others
-        rest = [names for at, names in enumerate(labels) if at != axis]
+        rest = places.without(axis)
         of_means = means.dimensions.index(variable.dimensions[axis])
         averages = np.moveaxis(means.values(), of_means, 0)
-        for at, name in enumerate(labels[axis]):
+        for at, name in enumerate(labels_along(dataset, variable.dimensions[axis])):
             part = np.take(values, at, axis)
             mean = _average(averages[at])
             yield _extremes(variable, part, rest, (mean, words), f" ({name})")
     else:
         mean = _average(means.values())
-        yield _extremes(variable, values, labels, (mean, words))
+        yield _extremes(variable, values, places, (mean, words))
     if trends is not Trends.NONE:
         yield from _change(dataset, variable, engine, trends)
 
 
 def _other_axes(dataset: Dataset, variable: Variable) -> list[int]:
     """Return the axes of regions, sites, members and the like that are longer than one."""
-    roles = _roles(dataset, variable)
+    roles = roles_of(dataset, variable)
     cells = cell_dimension(dataset)
     return [
         at
@@ -119,7 +118,7 @@ def _other_axes(dataset: Dataset, variable: Variable) -> list[int]:
 def _extremes(
     variable: Variable,
     values: Array,
-    labels: list[list[str]],
+    places: Places,
     mean: tuple[float, str],
     what: str = "",
 ) -> str:
@@ -140,9 +139,7 @@ def _extremes(
     ends = []
     for word, find in ((first, np.nanargmin), (last, np.nanargmax)):
         place = np.unravel_index(int(find(values)), values.shape)
-        where = ", ".join(
-            names[at] for names, at in zip(labels, place, strict=True) if names
-        )
+        where = places.at(tuple(int(at) for at in place))
         number = _number(values[place], variable)
         ends.append(f"the {word} is {number}" + (f" ({where})" if where else ""))
     return f"{start}{said} {', '.join(ends)}."
@@ -152,7 +149,7 @@ def _trend(
     dataset: Dataset,
     variable: Variable,
     values: Array,
-    labels: list[list[str]],
+    places: Places,
     engine: Engine,
 ) -> str:
     """Return a trend with its limits; of a map, its mean and range, and where it is significant."""
@@ -174,7 +171,7 @@ def _trend(
         return f"{text}; p {'< 0.001' if chance < 1e-3 else f'= {chance:.2g}'}."
     means, words = _means(dataset, variable, engine)
     mean = _average(means.values())
-    extremes = _extremes(variable, values, labels, (mean, words))
+    extremes = _extremes(variable, values, places, (mean, words))
     flags = dataset.variables.get(f"{base}_trend{_SIGNIFICANT}")
     if flags is None or flags.data.shape != values.shape:
         return extremes
@@ -215,7 +212,7 @@ def _change(
             change = Trend()(part)
             name = f"{variable.name}_trend"
             values = np.asarray(engine.compute(change[name].floats()), dtype=np.float64)
-            yield _trend(change, change[name], values, [], engine)
+            yield _trend(change, change[name], values, Places(()), engine)
     except RhodoliteError:
         return
 
@@ -251,59 +248,7 @@ def _covers_an_area(dataset: Dataset, variable: Variable) -> bool:
     """Return whether latitude and longitude both run along a variable."""
     if cell_dimension(dataset) in variable.dimensions:
         return True
-    return {Role.LATITUDE, Role.LONGITUDE} <= set(_roles(dataset, variable))
-
-
-def _roles(dataset: Dataset, variable: Variable) -> list[Role | None]:
-    by_dimension = {str(c.dimension): role for role, c in dataset.axes.by_role.items()}
-    for name in dataset.axes.curvilinear or ():
-        latitude, longitude = dataset.variables[name].dimensions[-2:]
-        by_dimension |= {latitude: Role.LATITUDE, longitude: Role.LONGITUDE}
-    return [by_dimension.get(dimension) for dimension in variable.dimensions]
-
-
-def _labels(dataset: Dataset, variable: Variable, engine: Engine) -> list[list[str]]:
-    """Return what the places along each dimension are called; nothing where one is left."""
-    labels = []
-    for dimension, role in zip(
-        variable.dimensions, _roles(dataset, variable), strict=True
-    ):
-        size = dataset.lengths[dimension]
-        if role is Role.TIME and dataset.time is not None:
-            years = base_years(dataset.time)
-            names = [
-                f"{label}, {years}" if years and label != years else label
-                for label in time_labels(dataset.time)
-            ]
-        else:
-            names = [
-                _place(value, role)
-                for value in _coordinate(dataset, dimension, size, engine)
-            ]
-        if role is Role.LEVEL and (units := dataset.need(role).variable.units) not in (
-            None,
-            "1",
-        ):
-            names = [f"{name} {pretty(units)}" for name in names]
-        labels.append(names if size > 1 else [])
-    return labels
-
-
-def _coordinate(dataset: Dataset, dimension: str, size: int, engine: Engine) -> Any:
-    along = [v for v in dataset.variables.values() if v.dimensions == (dimension,)]
-    texts = [v for v in along if v.data.dtype.kind not in "fiu"]
-    chosen = texts[0] if texts else dataset.variables.get(dimension)
-    if chosen is None or chosen.dimensions != (dimension,):
-        return range(1, size + 1)
-    return engine.compute(chosen.data)
-
-
-def _place(value: Any, role: Role | None) -> str:
-    if role is Role.LATITUDE:
-        return format_latitude(float(value))
-    if role is Role.LONGITUDE:
-        return format_longitude(shortest_turn(float(value)))
-    return f"{value:g}" if isinstance(value, (float, np.floating)) else str(value)
+    return {Role.LATITUDE, Role.LONGITUDE} <= set(roles_of(dataset, variable))
 
 
 def _number(value: Any, variable: Variable, *, units: bool = True) -> str:

@@ -18,6 +18,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.departures import BASE_PERIOD
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
+from rhodolite.model.labels import labels_along, text_along
 from rhodolite.model.space.range_text import Levels, Position
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
@@ -221,21 +222,19 @@ def labelled_parts(dataset: Dataset, variable: Variable) -> list[tuple[str, Data
     DataError
         If there are more than can be distinguished.
     """
-    for name in str(variable.attributes.get("coordinates", "")).split():
-        label = dataset.variables.get(name)
-        if (
-            label is None
-            or label.data.dtype.kind in "fiu"
-            or len(label.dimensions) != 1
-        ):
-            continue
-        dimension = label.dimensions[0]
-        if dimension in variable.dimensions and dataset.lengths[dimension] > 1:
-            names = [str(text) for text in label.values()]
+    known = {c.dimension for c in dataset.axes.by_role.values()}
+    own = [
+        name
+        for name in variable.dimensions
+        if name not in known and dataset.lengths[name] > 1
+    ]
+    for dimension in own:
+        if text_along(dataset, dimension) is not None:
+            names = labels_along(dataset, dimension)
             return _parts_along(dataset, variable, dimension, names)
-    for dimension in variable.dimensions:
+    for dimension in own:
         names = _numbered(dataset, dimension)
-        if len(names) > 1:
+        if names:
             return _parts_along(dataset, variable, dimension, names)
     return [("", dataset)]
 
@@ -254,12 +253,9 @@ def _parts_along(
 
 
 def _numbered(dataset: Dataset, dimension: str) -> list[str]:
-    """Return the names of the values of an axis that is none of space or time; none of others."""
+    """Return the numbers of an axis with its name and units; none of one without numbers."""
     along = dataset.variables.get(dimension)
-    known = {c.dimension for c in dataset.axes.by_role.values()}
-    if along is None or along.dimensions != (dimension,) or dimension in known:
-        return []
-    if along.data.dtype.kind not in "fiu":
+    if along is None or along.dimensions != (dimension,):
         return []
     units = pretty(along.units) if along.units not in (None, "1") else ""
     word = dimension.replace("_", " ")
