@@ -8,6 +8,7 @@ import scipy.stats
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import rhodolite
 from conftest import make_dataset, run_here
 from rhodolite import Adjust
 from rhodolite.arrays import Engine
@@ -198,3 +199,15 @@ def test_what_cannot_be_adjusted_is_refused():
     ):
         with pytest.raises(UsageError, match=words):
             Adjust(**options)
+
+
+@pytest.mark.parametrize("units", ["degC", "degF"])
+def test_no_gamma_distribution_is_fitted_to_degrees(rng, units):
+    times = np.arange("2001-01", "2011-01", dtype="M8[M]").astype("M8[D]")
+    data = rhodolite.from_arrays(
+        {"tas": rng.normal(50, 3, 120)}, {"time": times}, units={"tas": units}
+    )
+    with pytest.raises(DataError, match="no gamma distribution fits"):
+        data.adjust(to=data, method="quantiles", fit="gamma")
+    kelvins = data.convert(units="tas=K")
+    kelvins.adjust(to=kelvins, method="quantiles", fit="gamma")

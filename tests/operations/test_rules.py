@@ -429,3 +429,24 @@ def test_results_have_the_precision_that_values_came_in(tmp_path, kind):
     data.correlate(with_=data).write(tmp_path / "p.nc")
     pvalue = rhodolite.read(tmp_path / "p.nc")["tas_correlation_pvalue"]
     assert pvalue.data.dtype == np.float64
+
+
+@pytest.mark.parametrize("units", ["mm/day", "mm/month", "m/s"])
+@pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+def test_a_slope_is_converted_as_its_rate_is(rng, units):
+    """By the density of water; of months the slope is one of mean months."""
+    values = rng.gamma(1, 3e-5, (20, 2, 1)) + np.linspace(0, 1e-4, 20)[:, None, None]
+    data = make_dataset(
+        values,
+        times=np.arange(20) * 365 + 180,
+        calendar="noleap",
+        name="pr",
+        attributes={"units": "kg m-2 s-1"},
+    )
+    slope = f"{units} (10 year)-1"
+    first = Convert(units=f"pr_trend={slope}")(Trend()(data))["pr_trend"]
+    plain = "mm/day" if units == "mm/month" else units
+    second = Trend()(Convert(units=f"pr={plain}")(data))["pr_trend"].values()
+    factor = 365.2425 / 12 if units == "mm/month" else 1.0
+    assert first.units == slope
+    np.testing.assert_allclose(first.values(), second * factor, rtol=1e-6)

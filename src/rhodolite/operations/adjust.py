@@ -225,14 +225,22 @@ class Adjust(Operation):
         }
         return variable.derive(FirstAxisMoved(data, along)).edit(**about)
 
+    def _refuse_ratios(self, variable: Variable, *, ratio: bool) -> None:
+        """Refuse what means nothing on a scale whose zero is arbitrary."""
+        start = f"{variable.name} is in {variable.units}, whose zero is arbitrary, so"
+        if ratio:
+            raise DataError(f"{start} ratios mean nothing; use --by differences")
+        if self.fit is Fit.GAMMA:
+            raise DataError(
+                f"{start} no gamma distribution fits; use --fit {Fit.EMPIRICAL}, or convert "
+                "--units to K"
+            )
+
     def _rule(self, variable: Variable) -> Rule:
         rain = tell_precipitation(variable) is not None
         ratio = rain if self.by is None else self.by == "ratios"
-        if ratio and variable.units and has_offset_zero(variable.units):
-            raise DataError(
-                f"{variable.name} is in {variable.units}, whose zero is arbitrary, so ratios mean "
-                "nothing; use --by differences"
-            )
+        if variable.units and has_offset_zero(variable.units):
+            self._refuse_ratios(variable, ratio=ratio)
         trace = 0.0
         jittered = self.method in (Method.QUANTILES, Method.CHANGES, Method.DETRENDED)
         if rain and jittered and self.fit is Fit.EMPIRICAL:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from fractions import Fraction
 
@@ -26,6 +27,10 @@ from rhodolite.model.variable import Variable
 WATER_DENSITY = 1000.0
 """kg m-3; by convention that of fresh water at 4 degrees Celsius."""
 _MASS_TO_DEPTH = (("kg m-2 s-1", "m s-1"), ("kg m-2", "m"))
+_PER_YEARS = re.compile(
+    r"(?P<rate>.+?)\s*(?P<years>(?:\(\d+ years?\)|years?|decade)-1)"
+)
+"""Slopes, such as of `mm/day (10 year)-1`."""
 _BY_MASS = {
     "precipitation_flux": "lwe_precipitation_rate",
     "convective_precipitation_flux": "lwe_convective_precipitation_rate",
@@ -132,6 +137,11 @@ def rescaling_between(own: str, units: str, *, difference: bool = False) -> Resc
             return Rescaling(
                 factor * float(convert(1.0, mass, units)), 0.0, by_density=True
             )
+    ours, theirs = _PER_YEARS.fullmatch(own), _PER_YEARS.fullmatch(units)
+    if ours is not None and theirs is not None:
+        inner = rescaling_between(ours["rate"], theirs["rate"], difference=True)
+        years = float(convert(1.0, ours["years"], theirs["years"]))
+        return Rescaling(inner.factor * years, 0.0, inner.by_density)
     raise ValueError(f"{own} cannot be converted to {units}")
 
 
