@@ -873,6 +873,8 @@ def test_sites_and_regions_have_one_name_everywhere(tmp_path):
     regions = grid.summarise(region=tmp_path / "r.geojson")
     legend = Series()(regions).legends[0]
     assert [text.get_text() for text in legend.get_texts()] == ["East", "West"]
+    told = sentences_of(regions.plain, default_engine())
+    assert [re.search(r"\((\w+)\)", text)[1] for text in told] == ["East", "West"]
     regions.write(tmp_path / "rain_{region}.csv")
     assert {p.name for p in tmp_path.glob("rain_*")} == {
         "rain_East.csv",

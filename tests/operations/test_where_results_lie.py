@@ -162,6 +162,10 @@ def test_a_region_is_weighed_by_the_areas_of_the_file(
     if outline == "wide.geojson":
         whole = data.summarise()["tas"].values()
         np.testing.assert_allclose(first, whole, rtol=1e-9)
+        # A sum is of the values themselves, whatever the areas.
+        total = data.summarise(statistic="sum")["tas"].values()
+        expected = data["tas"].values().sum(axis=(1, 2))
+        np.testing.assert_allclose(total, expected, rtol=1e-9)
     cut = data.subset(region=outline)
     coarse = cut.regrid(to="2", min_coverage=0)
     assert coarse["covered_area"].units == "m2"
