@@ -890,3 +890,19 @@ def test_sentences_tell_positions_of_curvilinear_grids(demo):
     north = data["lat"].values()[place]
     (sentence, *_) = sentences_of(data.subset(variable=field).plain, default_engine())
     assert f"{north:.4f}N"[:6] in sentence.partition("highest")[2]
+
+
+def test_sentences_name_phases_of_normals_and_cells_of_maps(demo):
+    data = rhodolite.read(demo / "garnet_monthly_1981-2020.nc").subset(
+        variable="tas", at="60N,10E"
+    )
+    (sentence,) = sentences_of(data.climatology().plain, default_engine())
+    assert "(January, 1981-2020)" in sentence or "(February, 1981-2020)" in sentence
+    rotated = rhodolite.read(demo / "rotated_monthly.nc").subset(time="2018-01")
+    field = rotated.fields[0].name
+    still = rotated.subset(variable=field, level="10m")
+    still = still.summarise(over="time").summarise(over="level")
+    (sentence,) = sentences_of(still.plain, default_engine())
+    assert re.search(r"the highest is [^(]+\(\d\d\.\d+N, \d+\.\d+E\)", sentence), (
+        sentence
+    )

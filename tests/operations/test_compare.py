@@ -229,3 +229,45 @@ def test_the_bias_is_the_difference_of_two_means(rng, units):
     )
     error = compared["pr_root_mean_square_error"].values()
     np.testing.assert_allclose(error, np.sqrt(expected), rtol=1e-12)
+
+
+def test_the_table_is_that_of_weighted_pairs(rng):
+    """Each time counts by its length, however much of its area is there, against NumPy by hand."""
+    times = np.arange("2001-01", "2002-01", dtype="M8[M]").astype("M8[D]")
+    lats = np.array([0.0, 50.0, 80.0])
+    values = [rng.gamma(2, 3, (12, 3, 2)) for _ in range(2)]
+    values[0][[1, 5], 2] = values[1][7, :2, 0] = np.nan
+    ours, theirs = (
+        rhodolite.from_arrays(
+            {"pr": v},
+            {"time": times, "lat": lats, "lon": [0.0, 9.0]},
+            units={"pr": "mm/day"},
+        )
+        for v in values
+    )
+    compared = ours.compare(with_=theirs)
+    lines = compared.plain.remarks[0].text(rhodolite.Engine()).splitlines()[1:]
+    told = [float(line.removesuffix(" mm/day").split()[-1]) for line in lines]
+    edges = np.radians([-25, 25, 65, 90])
+    there = ~np.isnan(values[0]) & ~np.isnan(values[1])
+    areas = np.diff(np.sin(edges))[:, None] * there
+    days = [31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31]
+    weights = areas / areas.sum(axis=(1, 2), keepdims=True)
+    weights = (weights * np.array(days)[:, None, None])[there]
+    x, y = (v[there] for v in values)
+
+    def mean(numbers):
+        return np.average(numbers, weights=weights)
+
+    spread = [mean((v - mean(v)) ** 2) for v in (x, y)]
+    expected = [
+        mean(x),
+        mean(y),
+        mean(x - y),
+        mean(abs(x - y)),
+        np.sqrt(mean((x - y) ** 2)),
+        np.sqrt(mean((x - y - mean(x - y)) ** 2)),
+        mean((x - mean(x)) * (y - mean(y))) / np.sqrt(np.prod(spread)),
+        spread[0] / spread[1],
+    ]
+    np.testing.assert_allclose(told, expected, rtol=1e-4)
