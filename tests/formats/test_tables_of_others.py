@@ -237,10 +237,14 @@ def test_results_along_other_axes_come_back_from_tables(tmp_path, rng, what):
     result.write(tmp_path / "a.csv")
     back = rhodolite.read(tmp_path / "a.csv")
     names = [variable.name for variable in result.fields]
-    assert [variable.name for variable in back.fields] == names
-    for name in names:
-        assert back[name].dimensions == result[name].dimensions
-        np.testing.assert_allclose(back[name].values(), result[name].values())
+    units = {v.name: v.units or "1" for v in result.fields}
+    units |= {name: "1" for name in ("frequency", "harmonic") if name in result.lengths}
+    frame = rhodolite.from_pandas(result.to_pandas(), units=units)
+    for other in (back, frame):
+        assert [variable.name for variable in other.fields] == names
+        for name in names:
+            assert other[name].dimensions == result[name].dimensions
+            np.testing.assert_allclose(other[name].values(), result[name].values())
     result.write(tmp_path / "a.nc")
     for verb, options in (("summarise", {"over": "ensemble"}), ("trend", {})):
         try:
@@ -262,6 +266,13 @@ def test_regions_in_tables_are_an_axis(tmp_path):
     data = rhodolite.read(tmp_path / "a.csv")
     assert data["t"].dimensions == ("time", "region")
     assert data["region_name"].values().tolist() == ["Skarn", "Ulv"]
+    frame = pandas.read_csv(tmp_path / "a.csv").drop(columns="kind")
+    frame["time"] = pandas.to_datetime(frame["time"])
+    again = rhodolite.from_pandas(
+        frame.rename(columns={"t [K]": "t"}), units={"t": "K"}
+    )
+    assert again["t"].dimensions == ("time", "region")
+    np.testing.assert_array_equal(again["t"].values(), data["t"].values())
     means = data.summarise(over="time")
     assert means["t"].values().tolist() == [1.0, 2.0]
     # One region is none to tell apart, and a column of a site's region is what it was.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,14 +13,18 @@ from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError, UsageError, nearest_names
 from rhodolite.exchange.arrays import from_arrays
 from rhodolite.exchange.dates import dates_along, dates_of_values
-from rhodolite.formats.text.csv.columns import find_roles
+from rhodolite.formats.text.csv.columns import (
+    OF_SITES,
+    axis_of_column,
+    find_roles,
+    further_columns,
+)
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.date_values import units_of_dates
 from rhodolite.model.variable import Variable
 
 _LAYOUTS = ("long", "wide")
-_GRID_AXES = ("time", "level", "lat", "lon")
 
 
 def to_pandas(
@@ -143,7 +148,9 @@ def from_pandas(
     ----------
     frame : pandas.DataFrame
         With columns (or levels of the index) of time, level, latitude, longitude or site under any
-        usual name, and a column for each field. Rows that are not there are missing values.
+        usual name, and a column for each field. Where rows differ in a column `member`,
+        `region_name`, `frequency` or the like, it is an axis, too. Rows that are not there are
+        missing values.
     units, attributes, title
         As for `from_arrays`.
 
@@ -158,80 +165,123 @@ def from_pandas(
     """
     table = frame.reset_index() if _has_names(frame.index) else frame
     roles = _find_roles(table)
-    if not roles:
+    further = further_columns(table, roles.values())
+    if not roles and not further:
         columns = ", ".join(map(str, table.columns))
         raise DataError(
             f"no column of time, lat, lon, level or site was found among {columns}; rename one"
         )
-    fields = [name for name in table.columns if name not in roles.values()]
+    axes = _Axes.of(table, roles, further)
+    used = {*roles.values(), *further}
+    fields = [name for name in table.columns if name not in used]
     if "site" in roles:
-        return _from_sites(table, roles, fields, units, attributes, title)
-    axes = {role: roles[role] for role in _GRID_AXES if role in roles}
-    coordinates, places = {}, []
-    for role, column in axes.items():
-        values, codes = np.unique(table[column].to_numpy(), return_inverse=True)
-        coordinates[role] = values
-        places.append(codes)
-    arrays = _spread(table, fields, places, tuple(map(len, coordinates.values())))
+        return _from_sites(table, roles, axes, fields, units, attributes, title)
+    arrays = _spread(table, fields, axes)
     return from_arrays(
-        arrays, coordinates, units=units, attributes=attributes, title=title
+        arrays, axes.coordinates, units=units, attributes=attributes, title=title
     )
+
+
+@dataclass(frozen=True)
+class _Axes:
+    """The axes that rows lie along: their coordinates, and the place of each row along each."""
+
+    coordinates: dict[str, Any]
+    places: list[Array]
+
+    @classmethod
+    def of(
+        cls, table: pandas.DataFrame, roles: Mapping[str, str], further: list[str]
+    ) -> _Axes:
+        """Return the axes of a table, those of other kinds where their columns stand."""
+        order = list(table.columns)
+        placed = ("site",) if "site" in roles else ("level", "lat", "lon")
+        first = min((order.index(name) for name in roles.values()), default=0)
+        before = [name for name in further if order.index(name) < first]
+        after = [name for name in further if name not in before]
+        columns = {axis_of_column(str(name)): name for name in before}
+        columns |= {"time": roles["time"]} if "time" in roles else {}
+        columns |= {axis_of_column(str(name)): name for name in after}
+        columns |= {role: roles[role] for role in placed if role in roles}
+        coordinates, places = {}, []
+        for axis, column in columns.items():
+            values, codes = _distinct(table[column], words=axis == "site")
+            coordinates[axis] = values
+            places.append(codes)
+        return cls(coordinates, places)
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return tuple(map(len, self.coordinates.values()))
+
+
+def _distinct(column: pandas.Series[Any], *, words: bool) -> tuple[Any, Array]:
+    """Return the values of an axis in order, words as they come, and where each row lies."""
+    if words:
+        values, codes = np.unique(column.astype(str).to_numpy(), return_inverse=True)
+        return values.astype(object), codes
+    if column.dtype.kind in "OUS" and all(isinstance(v, str) for v in column):
+        codes, names = pandas.factorize(column)
+        return np.asarray(names, dtype=object), codes
+    return np.unique(column.to_numpy(), return_inverse=True)
 
 
 def _from_sites(
     table: pandas.DataFrame,
     roles: Mapping[str, str],
+    axes: _Axes,
     fields: list[str],
     units: Mapping[str, str] | None,
     attributes: Mapping[str, Mapping[str, Any]] | None,
     title: str | None,
 ) -> Dataset:
     """Return series at sites, with what is the same at all times of a site as its labels."""
-    names, codes = np.unique(
-        table[roles["site"]].astype(str).to_numpy(), return_inverse=True
-    )
+    codes = axes.places[list(axes.coordinates).index("site")]
     first = np.unique(codes, return_index=True)[1]
-    coordinates: dict[str, Any] = {"site": names.astype(object)}
-    places = [codes]
-    if "time" in roles:
-        times, steps = np.unique(table[roles["time"]].to_numpy(), return_inverse=True)
-        coordinates = {"time": times, **coordinates}
-        places = [steps, codes]
     positions = [role for role in ("lat", "lon") if role in roles]
-    shape = tuple(map(len, coordinates.values()))
-    arrays = _spread(table, fields, places, shape)
+    of_sites = [name for name in fields if _tells_of_sites(table, name, codes, first)]
+    arrays = _spread(table, [n for n in fields if n not in of_sites], axes)
     given = {role: table[roles[role]].to_numpy()[first] for role in positions}
+    given |= {str(name): table[name].to_numpy()[first] for name in of_sites}
     degrees = {"lat": "degrees_north", "lon": "degrees_east"}
     about = dict(attributes or {})
     about["site"] = {"cf_role": "timeseries_id", "long_name": "name of the site"}
-    for name in fields:
-        about[name] = {
-            **about.get(name, {}),
-            **({"coordinates": "lat lon"} if given else {}),
-        }
+    beside = {"coordinates": " ".join(given)} if given else {}
+    for name in arrays:
+        about[name] = {**about.get(name, {}), **beside}
     for role in positions:
         about[role] = {"standard_name": "latitude" if role == "lat" else "longitude"}
-    dimensions = dict.fromkeys(arrays, tuple(coordinates)) | dict.fromkeys(
-        given, ("site",)
-    )
+    dimensions = dict.fromkeys(arrays, tuple(axes.coordinates))
     return from_arrays(
         {**given, **arrays},
-        coordinates,
-        dimensions=dimensions,
+        axes.coordinates,
+        dimensions={**dimensions, **dict.fromkeys(given, ("site",))},
         units={**{role: degrees[role] for role in positions}, **dict(units or {})},
         attributes=about,
         title=title,
     )
 
 
+def _tells_of_sites(
+    table: pandas.DataFrame, name: str, codes: Array, first: Array
+) -> bool:
+    """Return whether a column tells of its site, by its name and since it is always the same."""
+    if str(name).strip().lower() not in OF_SITES or first.size == len(table):
+        return False
+    values = table[name].to_numpy()
+    of_site = values[first][codes]
+    same = (values == of_site) | (pandas.isna(values) & pandas.isna(of_site))
+    return bool(np.all(same))
+
+
 def _spread(
     table: pandas.DataFrame,
     fields: list[str],
-    places: list[Array],
-    shape: tuple[int, ...],
+    axes: _Axes,
 ) -> dict[str, Array]:
     """Return each column as an array along the axes, NaN where there is no row."""
-    flat = np.ravel_multi_index(tuple(places), shape)
+    shape = axes.shape
+    flat = np.ravel_multi_index(tuple(axes.places), shape)
     if np.unique(flat).size < flat.size:
         raise DataError(
             "two rows are about the same cell and time; leave one of them out"

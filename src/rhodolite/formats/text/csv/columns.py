@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterable
 from pathlib import Path
 
+import pandas
+
 from rhodolite.errors import DataError
 from rhodolite.model.units.udunits import is_unit
 
@@ -72,6 +74,7 @@ FURTHER_AXES = {
 }
 """What columns are called that may number or name the values along an axis other than time and
 place, in small letters."""
+NAME_ENDING = "_name"
 OF_SITES = {"distance", "elevation", "elev", "altitude", "alt"}
 """What columns are called whose numbers tell of a site, where they are the same at all times."""
 DAY_OF_YEAR = {"doy", "yday", "day_of_year", "dayofyear", "jday", "julian_day"}
@@ -102,6 +105,32 @@ def role_of(name: str) -> str | None:
 def is_kept_as_text(name: str) -> bool:
     """Return whether a column is read as it is written, since it may hold dates or names."""
     return role_of(name) is not None or name.strip().lower() in _PARTS_OF_DATES
+
+
+def further_columns(cells: pandas.DataFrame, placed: Iterable[str]) -> list[str]:
+    """Return the columns that tell members, regions, frequencies and the like apart, where rows of
+    the same time and place differ in them.
+
+    Parameters
+    ----------
+    cells : pandas.DataFrame
+    placed : iterable of str
+        Columns of times and places.
+    """
+    named = [n for n in cells.columns if str(n).strip().lower() in FURTHER_AXES]
+    # What is numbered needs no names beside its numbers.
+    numbered = {f"{name}{NAME_ENDING}" for name in named}
+    named = [name for name in named if name not in numbered]
+    columns = list(placed)
+    if columns and not (named and cells.duplicated(columns).any()):
+        return []
+    return named
+
+
+def axis_of_column(name: str) -> str:
+    """Return the dimension along which a column tells places apart, such as `region` of
+    `region_name`."""
+    return name.removesuffix(NAME_ENDING)
 
 
 def find_roles(names: Iterable[str]) -> dict[str, str]:

@@ -10,7 +10,7 @@ import pandas
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
-from rhodolite.formats.text.csv.columns import FURTHER_AXES, OF_SITES
+from rhodolite.formats.text.csv.columns import OF_SITES, axis_of_column, further_columns
 from rhodolite.formats.text.csv.dates import stretches_of
 from rhodolite.formats.text.csv.places import (
     coordinate_of,
@@ -26,8 +26,6 @@ from rhodolite.formats.text.dates import in_order, time_variables
 from rhodolite.model.cf.vocabulary import ABOUT_POSITIONS
 from rhodolite.model.ensemble import is_member_dimension
 from rhodolite.model.variable import Variable
-
-_NAME = "_name"
 
 
 @dataclass
@@ -88,18 +86,9 @@ def _labels(described: Variable) -> bool:
 
 
 def find_further_axes(table: Table) -> list[str]:
-    """Return the columns that tell members, regions, frequencies and the like apart, where rows of
-    the same time and place differ in them."""
-    named = [
-        name for name in table.cells.columns if name.strip().lower() in FURTHER_AXES
-    ]
-    # What is numbered needs no names beside its numbers.
-    numbered = {f"{name}{_NAME}" for name in named}
-    named = [name for name in named if name not in numbered]
+    """Return the columns that are axes of their own, see `further_columns`."""
     placed = [name for role, name in table.roles.items() if role != "variable"]
-    if placed and not (named and table.cells.duplicated(placed).any()):
-        return []
-    return named
+    return further_columns(table.cells, placed)
 
 
 def _fields_of(table: Table, axes: _Axes) -> tuple[list[str], list[str]]:
@@ -173,7 +162,7 @@ def _add_further(axes: _Axes, table: Table, name: str) -> None:
 def _add_words(axes: _Axes, table: Table, name: str) -> None:
     """Add an axis of the words in a column, in the order in which they come."""
     places, words = pandas.factorize(table.cells[name])
-    along = name.removesuffix(_NAME)
+    along = axis_of_column(name)
     named = Variable(name, (along,), InMemory(np.asarray(words, dtype=object)))
     axes.add(along, len(words), places, [named])
 
@@ -208,7 +197,7 @@ def _words(table: Table, name: str, axes: _Axes) -> Variable:
     text = np.full(math.prod(axes.shape), "", dtype=object)
     text[axes.index] = table.cells[name].to_numpy(dtype=object)
     text = text.reshape(axes.shape)
-    for axis in ("site", name.removesuffix(_NAME)):
+    for axis in ("site", axis_of_column(name)):
         constant = _along_one_axis(axes, axis, text, text == "")
         if constant is not None:
             return Variable(name, (axis,), InMemory(constant))
