@@ -271,3 +271,30 @@ def test_the_table_is_that_of_weighted_pairs(rng):
         spread[0] / spread[1],
     ]
     np.testing.assert_allclose(told, expected, rtol=1e-4)
+
+
+def test_scores_of_members_are_those_of_comparisons(rng):
+    """The error is that of their mean, and the score of a single one its mean absolute error."""
+    times = np.arange("2001-01", "2002-01", dtype="M8[M]").astype("M8[D]")
+    places = {"time": times, "lat": [0.0, 50.0], "lon": [0.0, 9.0]}
+    values = rng.gamma(2, 3, (3, 12, 2, 2))
+    values[1, 4, 0, 0] = np.nan
+    members = rhodolite.from_arrays(
+        {"pr": values}, {"member": [1, 2, 3], **places}, units={"pr": "mm/day"}
+    )
+    truth = rhodolite.from_arrays(
+        {"pr": rng.gamma(2, 3, (12, 2, 2))}, places, units={"pr": "mm/day"}
+    )
+    scored = members.compare(with_=truth, kind="ensemble")
+    mean = rhodolite.from_arrays(
+        {"pr": values.mean(axis=0)}, places, units={"pr": "mm/day"}
+    )
+    error = mean.compare(with_=truth)["pr_root_mean_square_error"].values()
+    np.testing.assert_allclose(scored["pr_error"].values(), error, rtol=1e-12)
+    single = rhodolite.from_arrays(
+        {"pr": values[:1]}, {"member": [1], **places}, units={"pr": "mm/day"}
+    )
+    score = single.compare(with_=truth, kind="ensemble")["pr_crps"].values()
+    alone = rhodolite.from_arrays({"pr": values[0]}, places, units={"pr": "mm/day"})
+    absolute = alone.compare(with_=truth)["pr_mean_absolute_error"].values()
+    np.testing.assert_allclose(score, absolute, rtol=1e-12)

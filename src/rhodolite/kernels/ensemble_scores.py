@@ -34,7 +34,9 @@ class EnsembleScores(NamedTuple):
     ranks: Array
 
 
-def score_ensemble(members: Array, observed: Array) -> EnsembleScores:
+def score_ensemble(
+    members: Array, observed: Array, lengths: Array | None = None
+) -> EnsembleScores:
     """Return the scores of an ensemble.
 
     Parameters
@@ -42,6 +44,8 @@ def score_ensemble(members: Array, observed: Array) -> EnsembleScores:
     members : ndarray of float64, shape (m, n, *cells)
         Of n times; NaN where missing.
     observed : ndarray of float64, shape (n, *cells)
+    lengths : ndarray of float64, shape (n,), optional
+        What each time counts in means; all alike unless given. Ranks are numbers of times.
 
     Notes
     -----
@@ -58,19 +62,21 @@ def score_ensemble(members: Array, observed: Array) -> EnsembleScores:
     """
     count = len(members)
     known = ~np.isnan(observed) & ~np.isnan(members).any(axis=0)
-    times = known.sum(axis=0)
+    weights = known * 1.0
+    if lengths is not None:
+        weights *= lengths.reshape(-1, *(1,) * (observed.ndim - 1))
     distance = sum_rows(np.abs(members - observed))
     ordered = np.sort(members, axis=0)
-    weights = 2 * np.arange(1, count + 1) - count - 1
-    columns = weights.reshape(-1, *(1,) * observed.ndim)
+    factors = 2 * np.arange(1, count + 1) - count - 1
+    columns = factors.reshape(-1, *(1,) * observed.ndim)
     pairs = sum_rows(columns * ordered)
     score = distance / count - pairs / count**2
     mean = _mean_of_members(members)
     variance = sum_rows((members - mean) ** 2)
     return EnsembleScores(
-        _over_time(score, known, times),
-        np.sqrt(_over_time(variance / max(count - 1, 1), known, times)),
-        np.sqrt(_over_time((mean - observed) ** 2, known, times)),
+        _over_time(score, weights),
+        np.sqrt(_over_time(variance / max(count - 1, 1), weights)),
+        np.sqrt(_over_time((mean - observed) ** 2, weights)),
         _ranks(members, observed, known),
     )
 
@@ -80,10 +86,12 @@ def _mean_of_members(members: Array) -> Array:
     return np.asarray(members[0] + total / len(members))
 
 
-def _over_time(values: Array, known: Array, times: Array) -> Array:
-    total = sum_rows(np.where(known, values, 0.0))
+def _over_time(values: Array, weights: Array) -> Array:
+    """Return weighted means; values without a weight may be missing."""
+    total = sum_rows(np.where(weights > 0, values * weights, 0.0))
+    weight = weights.sum(axis=0)
     with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(times > 0, total / times, np.nan)
+        return np.where(weight > 0, total / weight, np.nan)
 
 
 def _ranks(members: Array, observed: Array, known: Array) -> Array:

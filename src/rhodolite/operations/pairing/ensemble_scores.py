@@ -32,6 +32,7 @@ from rhodolite.model.units.differences import describe_units
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
+from rhodolite.operations.time_groups.totals import mean_weights
 from rhodolite.operations.variables.along_time import time_axis_of
 from rhodolite.plain_text import write_rounded
 
@@ -63,7 +64,9 @@ class ScoredEnsemble:
         """
         along = time_axis_of(self.dataset, self.variable)
         members = self._members()
-        work = _Scores(along - (self._at < along), len(members))
+        axis = self.dataset.need_time()
+        lengths = mean_weights(self.variable, axis)
+        work = _Scores(along - (self._at < along), len(members), lengths)
         observed = _without(self.observed, self._at)
         source = Concatenated([*members, observed], work.axis)
         reduction = Reduction(source, series=work)
@@ -160,6 +163,7 @@ class EnsembleTable:
 class _Scores(SeriesKernel):
     axis: int
     members: int
+    lengths: Array | None
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
         kind = np.dtype("f8")
@@ -169,7 +173,7 @@ class _Scores(SeriesKernel):
     def __call__(self, block: Array) -> tuple[dict[str, Array], Counter[str]]:
         parts = block.reshape(self.members + 1, -1, *block.shape[1:])
         scores = score_ensemble(
-            parts[:-1].astype(np.float64), parts[-1].astype(np.float64)
+            parts[:-1].astype(np.float64), parts[-1].astype(np.float64), self.lengths
         )
         return scores._asdict(), Counter()
 
