@@ -211,6 +211,11 @@ def test_directions_are_not_added_up_without_a_word():
                 step(data)
             said = any("begin again at north" in str(w.message) for w in caught)
             assert said == (warned and data is not slope), step
+    name = wind.fields[0].name
+    mean = rhodolite.Calc(formula=f"mean({name}, area)", name="x")
+    for step in (mean, rhodolite.Series(), rhodolite.Map()):
+        with pytest.warns(rhodolite.errors.RhodoliteWarning, match="begin again"):
+            step(wind)
 
 
 @pytest.mark.parametrize(

@@ -18,7 +18,7 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling
 from rhodolite.model.units.udunits import product
 from rhodolite.model.variable import UNITS_OF_ONE, Storage, Variable
-from rhodolite.operations.axis_reduction.area_mean import mean_over
+from rhodolite.operations.axis_reduction.area_mean import weighted_mean
 from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
 from rhodolite.operations.axis_reduction.plan import AxisPlan, Over, plan_for
 from rhodolite.operations.axis_reduction.reduce import reduce_axes
@@ -220,7 +220,7 @@ class Summarise(Operation):
         if plan.plain and measure.kind == "mean" and not self.min_coverage:
             # The same numbers as everywhere else that means over the area are taken.
             horizontal = (Role.LATITUDE, Role.LONGITUDE)
-            data: LazyArray = mean_over(dataset, variable, horizontal).data
+            data: LazyArray = weighted_mean(dataset, variable, horizontal).data
         else:
             pull = self.over.value in _ONE_BY_ONE
             data = reduce_axes(variable.floats(), work, pull=pull)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from rhodolite.errors import warn
-from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convertible
 from rhodolite.model.variable import Variable
 
@@ -24,9 +24,9 @@ def is_direction(variable: Variable) -> bool:
     return is_angle and _WORDS.search(words) is not None
 
 
-def warn_of_directions(dataset: Dataset) -> None:
-    """Warn of fields whose values are about to be added up as if they were no directions."""
-    names = [variable.name for variable in dataset.fields if is_direction(variable)]
+def warn_of_directions(variables: Iterable[Variable]) -> None:
+    """Warn of values that are about to be added up as if they were no directions."""
+    names = [variable.name for variable in variables if is_direction(variable)]
     if names:
         warn(
             f"{', '.join(names)}: degrees of a direction begin again at north, so that 350 and 10 "

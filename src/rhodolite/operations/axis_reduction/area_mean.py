@@ -21,6 +21,7 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError, collecting
 from rhodolite.kernels.weighted_sums import Weights, axes_of, weighted_sums
 from rhodolite.model.axes import Role
+from rhodolite.model.cf.directions import warn_of_directions
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import area_weights
 from rhodolite.model.space.cell_lists import cell_dimension
@@ -99,6 +100,15 @@ def mean_over(
     roles : tuple of Role
         Roles of axes.
     """
+    if any(variable.shape[axis] > 1 for axis in _places(dataset, variable, roles)):
+        warn_of_directions([variable])
+    return weighted_mean(dataset, variable, roles)
+
+
+def weighted_mean(
+    dataset: Dataset, variable: Variable, roles: tuple[Role, ...]
+) -> Variable:
+    """Return what `mean_over` does, of what has been warned of before."""
     axes = _places(dataset, variable, roles)
     if not axes:
         return variable.replace(data=variable.floats())

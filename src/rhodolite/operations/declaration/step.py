@@ -109,7 +109,7 @@ class Operation(Step):
         """Return what the operation makes of a dataset, with the operation on its record."""
         self.check_loaded()
         if self.combines_values():
-            warn_of_directions(dataset.plain)
+            warn_of_directions(dataset.plain.fields)
         result = without_old_ranges([dataset.plain], self.apply(dataset.plain))
         self._need_one_length(result)
         record = (*dataset.record, to_plain(self))
