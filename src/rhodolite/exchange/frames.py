@@ -25,6 +25,8 @@ from rhodolite.model.time.date_values import units_of_dates
 from rhodolite.model.variable import Variable
 
 _LAYOUTS = ("long", "wide")
+_DEGREES = {"lat": "degrees_north", "lon": "degrees_east"}
+_WORDS = {"lat": "latitude", "lon": "longitude"}
 
 
 def to_pandas(
@@ -243,23 +245,32 @@ def _from_sites(
     arrays = _spread(table, [n for n in fields if n not in of_sites], axes)
     given = {role: table[roles[role]].to_numpy()[first] for role in positions}
     given |= {str(name): table[name].to_numpy()[first] for name in of_sites}
-    degrees = {"lat": "degrees_north", "lon": "degrees_east"}
-    about = dict(attributes or {})
-    about["site"] = {"cf_role": "timeseries_id", "long_name": "name of the site"}
-    beside = {"coordinates": " ".join(given)} if given else {}
-    for name in arrays:
-        about[name] = {**about.get(name, {}), **beside}
-    for role in positions:
-        about[role] = {"standard_name": "latitude" if role == "lat" else "longitude"}
     dimensions = dict.fromkeys(arrays, tuple(axes.coordinates))
     return from_arrays(
         {**given, **arrays},
         axes.coordinates,
         dimensions={**dimensions, **dict.fromkeys(given, ("site",))},
-        units={**{role: degrees[role] for role in positions}, **dict(units or {})},
-        attributes=about,
+        units={**{role: _DEGREES[role] for role in positions}, **dict(units or {})},
+        attributes=_about_sites(arrays, given, attributes),
         title=title,
     )
+
+
+def _about_sites(
+    fields: Mapping[str, Array],
+    labels: Mapping[str, Array],
+    attributes: Mapping[str, Mapping[str, Any]] | None,
+) -> dict[str, Mapping[str, Any]]:
+    """Return the attributes of sites, of what is known of them, and of fields, which name it."""
+    about = dict(attributes or {})
+    about["site"] = {"cf_role": "timeseries_id", "long_name": "name of the site"}
+    beside = {"coordinates": " ".join(labels)} if labels else {}
+    for name in fields:
+        about[name] = {**about.get(name, {}), **beside}
+    for role, word in _WORDS.items():
+        if role in labels:
+            about[role] = {"standard_name": word}
+    return about
 
 
 def _tells_of_sites(

@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from rhodolite.arrays import Array
 from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.labels import labels_along, text_along
 from rhodolite.model.space.range_text import format_latitude, format_longitude
+from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import base_years, time_labels
 from rhodolite.model.units.udunits import pretty
 from rhodolite.model.variable import Variable
@@ -110,21 +109,23 @@ def _named(dataset: Dataset, dimension: str, role: Role | None) -> list[str]:
     if dataset.lengths[dimension] < 2:
         return []
     if role is Role.TIME and dataset.time is not None:
-        years = base_years(dataset.time)
-        return [
-            f"{label}, {years}" if years and label != years else label
-            for label in time_labels(dataset.time)
-        ]
+        return _times(dataset.time)
     if role is None or role is Role.TIME:
         return labels_along(dataset, dimension)
     coordinate = dataset.need(role)
+    values = [float(value) for value in coordinate.values]
     if role is Role.LATITUDE:
-        return [format_latitude(float(value)) for value in coordinate.values]
+        return [format_latitude(value) for value in values]
     if role is Role.LONGITUDE:
-        turned = (shortest_turn(float(value)) for value in coordinate.values)
-        return [format_longitude(value) for value in turned]
-    units = (
-        "" if coordinate.variable.units in (None, "1") else coordinate.variable.units
-    )
-    values = np.asarray(coordinate.values)
-    return [f"{value:g} {pretty(units)}".strip() for value in values]
+        return [format_longitude(shortest_turn(value)) for value in values]
+    units = pretty(coordinate.variable.units)
+    return [f"{value:g} {units}".strip() for value in values]
+
+
+def _times(axis: TimeAxis) -> list[str]:
+    """Return what the steps are called, phases of normals with their years."""
+    years = base_years(axis)
+    labels = time_labels(axis)
+    if not years:
+        return labels
+    return [label if label == years else f"{label}, {years}" for label in labels]

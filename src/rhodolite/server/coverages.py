@@ -263,8 +263,8 @@ def write_csv(parts: list[Part], values: list[Array], mean: bool) -> str:
                             _cell(longitudes[row, column]),
                         )
                         value = numbers[step, level, row, column]
-                        told = words.get(float(value), "") if words else _cell(value)
-                        writer.writerow([*about, time, height, *where, told])
+                        cell = words.get(float(value), "") if words else _cell(value)
+                        writer.writerow([*about, time, height, *where, cell])
     return text.getvalue()
 
 

@@ -32,16 +32,7 @@ def variables_along(
     """
     dimensions = {role: _dimension(dataset, role) for role in roles}
     if not names:
-        along = set(dimensions.values())
-        fields = [v for v in dataset.fields if along <= set(v.dimensions)]
-        numeric = [v for v in fields if v.numeric]
-        # Maps show classes, too, where there is nothing else.
-        classes = [v for v in fields if v.classes and Role.LATITUDE in roles]
-        if numeric or classes:
-            return numeric or classes
-        raise DataError(
-            f"{dataset.label}: no variable runs along {' and '.join(roles)}"
-        )
+        return _all_along(dataset, dimensions)
     chosen = [dataset[name] for name in names]
     for variable in chosen:
         lacking = [r for r, d in dimensions.items() if d not in variable.dimensions]
@@ -51,6 +42,22 @@ def variables_along(
                 f"{', '.join(variable.dimensions) or 'nothing'}"
             )
     return chosen
+
+
+def _all_along(
+    dataset: Dataset, dimensions: Mapping[Role, str | None]
+) -> list[Variable]:
+    """Return all quantities that have some axes, or of maps the classes where there is nothing
+    else."""
+    along = set(dimensions.values())
+    fields = [v for v in dataset.fields if along <= set(v.dimensions)]
+    shown = [v for v in fields if v.numeric]
+    if not shown and Role.LATITUDE in dimensions:
+        shown = [v for v in fields if v.classes]
+    if not shown:
+        words = " and ".join(dimensions)
+        raise DataError(f"{dataset.label}: no variable runs along {words}")
+    return shown
 
 
 def _dimension(dataset: Dataset, role: Role) -> str | None:

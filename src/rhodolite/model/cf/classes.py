@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from rhodolite.arrays import Array
 from rhodolite.model.variable import Variable
 
 _NUMBER_IN_TEXT = re.compile(r"([-+]?\d+)(?:[bBsSlLuU]*)")
@@ -24,22 +25,34 @@ def spell_classes(variable: Variable) -> Variable:
 
 def misspelled_classes(variable: Variable) -> dict[str, Any]:
     """Return the attributes of classes that have another form than CF has, in that of CF."""
-    about = variable.attributes
-    changed: dict[str, Any] = {}
-    dtype = variable.data.dtype
-    for key in (_VALUES, _MASKS):
-        text = about.get(key)
-        if isinstance(text, str) and dtype.kind in "fiu":
-            words = re.split(r"[\s,;]+", text.strip().strip("[]{}()"))
-            numbers = [_NUMBER_IN_TEXT.fullmatch(word) for word in words]
-            if numbers and all(numbers):
-                changed[key] = np.array([int(n[1]) for n in numbers if n], dtype)
-    meanings = about.get(_MEANINGS)
-    if isinstance(meanings, str) and re.search(r"[,;]", meanings):
-        words = [part.strip() for part in re.split(r"[,;]", meanings.strip(" ,;"))]
-        if len(words) == np.size(changed.get(_VALUES, about.get(_VALUES, ()))):
-            changed[_MEANINGS] = " ".join("_".join(word.split()) for word in words)
-    return changed
+    numbers = {
+        key: listed
+        for key in (_VALUES, _MASKS)
+        if (listed := _numbers_in(variable, key)) is not None
+    }
+    values = numbers.get(_VALUES, variable.attributes.get(_VALUES, ()))
+    words = _words_in(variable, np.size(values))
+    return numbers if words is None else {**numbers, _MEANINGS: words}
+
+
+def _numbers_in(variable: Variable, key: str) -> Array | None:
+    """Return the numbers that a text lists; None where the attribute is no such text."""
+    text, dtype = variable.attributes.get(key), variable.data.dtype
+    if not isinstance(text, str) or dtype.kind not in "fiu":
+        return None
+    parts = re.split(r"[\s,;]+", text.strip().strip("[]{}()"))
+    listed = [_NUMBER_IN_TEXT.fullmatch(part) for part in parts]
+    numbers = [int(number[1]) for number in listed if number is not None]
+    return np.array(numbers, dtype) if len(numbers) == len(parts) else None
+
+
+def _words_in(variable: Variable, count: int) -> str | None:
+    """Return so many words with blanks between them; None where no commas stand there."""
+    text = variable.attributes.get(_MEANINGS)
+    if not isinstance(text, str) or not re.search(r"[,;]", text):
+        return None
+    words = [part.split() for part in re.split(r"[,;]", text.strip(" ,;"))]
+    return " ".join(map("_".join, words)) if len(words) == count else None
 
 
 def words_of_classes(variable: Variable) -> Mapping[float, str]:

@@ -134,13 +134,11 @@ class MovingWindows(SeriesKernel):
             (whole, np.flatnonzero(~full)),
             (broken, np.arange(len(flat))),
         ):
-            if not cells.any():
-                continue
-            chosen = flat if cells.all() else flat[:, cells]
-            for at in steps:
-                part = _part(weights, begins[at], ends[at])
-                window = chosen[begins[at] : ends[at]].astype(np.float64, copy=False)
-                results[at, cells] = self._of_one(window, part)
+            if cells.any():
+                chosen = flat if cells.all() else flat[:, cells]
+                for at in steps:
+                    window = begins[at], ends[at]
+                    results[at, cells] = self._of_one(chosen, weights, *window)
         return results
 
     def _quantiles(
@@ -187,8 +185,12 @@ class MovingWindows(SeriesKernel):
         else:
             slide_quantile(values, self.measure.share, self.length, out)
 
-    def _of_one(self, values: Array, weights: Array | None) -> Array:
+    def _of_one(
+        self, series: Array, weights: Array | None, begin: int, end: int
+    ) -> Array:
         """Return the statistic of one window, missing where too little of it is there."""
+        values = series[begin:end].astype(np.float64, copy=False)
+        weights = _part(weights, begin, end)
         missing = np.full(values.shape[1:], np.nan)
         if len(values) < self._needed:
             return missing
