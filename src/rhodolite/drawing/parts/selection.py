@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rhodolite.arrays import Array, Engine
 from rhodolite.errors import DataError
