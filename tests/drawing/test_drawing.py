@@ -832,6 +832,11 @@ def test_curves_are_smoothed_and_rid_of_their_cycle_as_the_verbs_do_it(rng):
     lines = Series(smooth=5)(data).axes[0].lines
     shown = next(ln for ln in lines if "mean of 5" in ln.get_label()).get_ydata()
     np.testing.assert_allclose(shown[~np.isnan(shown)], window[~np.isnan(window)])
+    seasons = series.aggregate(to="season")
+    of_seasons = seasons.anomaly(cycle="season")["tas"].values()
+    line = Series(without_cycle=True)(seasons).axes[0].lines[1].get_ydata()
+    level = line[np.isfinite(line)] - of_seasons[np.isfinite(of_seasons)]
+    assert np.ptp(level) < 1e-9
     departures = series.anomaly()["tas"].values()
     mean = float(series.summarise(over="time", min_coverage=0)["tas"].values())
     rid = Series(without_cycle=True)(data).axes[0].lines[1].get_ydata()
@@ -857,6 +862,9 @@ def test_sites_and_regions_have_one_name_everywhere(tmp_path):
     assert [re.search(r"\((\w+)\)", text)[1] for text in told] == ["Olm", "Ulv", "Ask"]
     significant = sites.trend()
     assert labels_along(significant.plain, "site") == ["Olm", "Ulv", "Ask"]
+    unnamed = [v for v in sites.variables.values() if v.dimensions != ("site",)]
+    nameless = sites.plain.with_variables(unnamed)
+    assert labels_along(nameless, "site") == ["1", "2", "3"]
     features = [
         {
             "type": "Feature",

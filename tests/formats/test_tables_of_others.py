@@ -285,14 +285,17 @@ def test_regions_in_tables_are_an_axis(tmp_path):
 
 
 def test_what_tells_of_sites_lies_along_sites(tmp_path):
-    rows = ["time,name,lat,lon,elevation [m],tas [K]"]
-    for month, more in (("2001-01", 0), ("2001-02", 5)):
+    rows = ["time,name,country,lat,lon,elevation [m],tas [K]"]
+    # A word that is left out in a row says nothing against the others.
+    for month, more, country in (("2001-01", 0, "Nor"), ("2001-02", 5, "")):
         rows += [
-            f"{month},Olm,50,0,120,{280 + more}",
-            f"{month},Ulv,51,3,,{270 + more}",
+            f"{month},Olm,{country},50,0,120,{280 + more}",
+            f"{month},Ulv,Sue,51,3,,{270 + more}",
         ]
     (tmp_path / "a.csv").write_text("\n".join(rows))
     data = rhodolite.read(tmp_path / "a.csv")
     assert data["elevation"].dimensions == ("site",)
+    assert data["country"].dimensions == ("site",)
+    assert data["country"].values().tolist() == ["Nor", "Sue"]
     assert [variable.name for variable in data.fields] == ["tas"]
     assert np.isnan(data["elevation"].values()).tolist() == [False, True]

@@ -1017,6 +1017,9 @@ def test_boxes_have_heights_and_areas_several_parts(server):
     box = edr(server, "cube", "levels", bbox="5,5,400,25,15,900", crs="OGC:CRS84")
     cube = json.loads(box[2])
     assert cube["domain"]["axes"]["z"]["values"] == [850.0, 500.0]
+    for level, status in (("high", 400), ("7", 404)):
+        refused = edr(server, "cube", "levels", bbox="5,5,25,15", z=level)
+        assert refused[0] == status, refused
     np.testing.assert_array_equal(
         cube["ranges"]["ta"]["values"], values[1:3, 1, 1:3].ravel()
     )
