@@ -15,6 +15,7 @@ from rhodolite.exchange.arrays import from_arrays
 from rhodolite.exchange.dates import dates_along, dates_of_values
 from rhodolite.formats.text.csv.columns import (
     OF_SITES,
+    around_time,
     axis_of_column,
     find_roles,
     further_columns,
@@ -196,11 +197,8 @@ class _Axes:
         cls, table: pandas.DataFrame, roles: Mapping[str, str], further: list[str]
     ) -> _Axes:
         """Return the axes of a table, those of other kinds where their columns stand."""
-        order = list(table.columns)
         placed = ("site",) if "site" in roles else ("level", "lat", "lon")
-        first = min((order.index(name) for name in roles.values()), default=0)
-        before = [name for name in further if order.index(name) < first]
-        after = [name for name in further if name not in before]
+        before, after = around_time(table.columns, roles.values(), further)
         columns = {axis_of_column(str(name)): name for name in before}
         columns |= {"time": roles["time"]} if "time" in roles else {}
         columns |= {axis_of_column(str(name)): name for name in after}

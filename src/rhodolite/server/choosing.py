@@ -12,7 +12,6 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import LatitudeRange, Levels, LongitudeRange
-from rhodolite.operations.axis_reduction.cell_areas import areas_of_cells
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import cells_within
 from rhodolite.operations.selection.indices import (
@@ -61,12 +60,7 @@ def areas_of(layer: Layer, rows: Array, columns: Array, parts: Array | None) -> 
     parts : ndarray of float64, shape (rows, columns), optional
         The part of each cell that was asked for; all of it unless given.
     """
-    dataset = layer.served.dataset
-    mesh = mesh_of(dataset)
-    known = areas_of_cells(dataset, mesh, [layer.whole or layer.variable])
-    cells = np.arange(mesh.size).reshape(mesh.shape)
-    if layer.grid.dimensions != mesh.dimensions:
-        cells = cells.T
+    known, cells = layer.cell_areas
     chosen = cells[np.ix_(rows, columns)]
     if parts is None:
         return np.asarray(known.areas[chosen])

@@ -19,9 +19,11 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension, member_dimension
 from rhodolite.model.labels import labels_along
 from rhodolite.model.space.cell_lists import as_one_row
+from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
+from rhodolite.operations.axis_reduction.cell_areas import CellAreas, areas_of_cells
 from rhodolite.operations.variables.other_units import in_units
 from rhodolite.server.grid import Grid
 from rhodolite.server.layer_colours import Colours, colours_of_classes, shades_of
@@ -141,6 +143,15 @@ class Layer:
     def classes(self) -> Classes | None:
         """The classes that values stand for; None where they are quantities."""
         return Classes.of(self.variable)
+
+    @cached_property
+    def cell_areas(self) -> tuple[CellAreas, Array]:
+        """The areas of the cells, and the number of each among them by row and column."""
+        dataset = self.served.dataset
+        mesh = mesh_of(dataset)
+        known = areas_of_cells(dataset, mesh, [self.whole or self.variable])
+        cells = np.arange(mesh.size).reshape(mesh.shape)
+        return known, cells if self.grid.dimensions == mesh.dimensions else cells.T
 
     @property
     def name(self) -> str:

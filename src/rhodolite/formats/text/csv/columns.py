@@ -127,6 +127,17 @@ def further_columns(cells: pandas.DataFrame, placed: Iterable[str]) -> list[str]
     return named
 
 
+def around_time(
+    columns: Iterable[str], placed: Iterable[str], further: Iterable[str]
+) -> tuple[list[str], list[str]]:
+    """Return which of the further axes stand before all times and places, and which after time, as
+    their columns do."""
+    order = list(columns)
+    first = min((order.index(name) for name in placed if name in order), default=0)
+    before = [name for name in further if order.index(name) < first]
+    return before, [name for name in further if name not in before]
+
+
 def axis_of_column(name: str) -> str:
     """Return the dimension along which a column tells places apart, such as `region` of
     `region_name`."""

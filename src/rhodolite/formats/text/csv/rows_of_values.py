@@ -10,7 +10,12 @@ import pandas
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
-from rhodolite.formats.text.csv.columns import OF_SITES, axis_of_column, further_columns
+from rhodolite.formats.text.csv.columns import (
+    OF_SITES,
+    around_time,
+    axis_of_column,
+    further_columns,
+)
 from rhodolite.formats.text.csv.dates import stretches_of
 from rhodolite.formats.text.csv.places import (
     coordinate_of,
@@ -130,22 +135,18 @@ def _numbers(table: Table, name: str, axes: _Axes) -> Variable:
 def _axes_of(table: Table, calendar: str) -> _Axes:
     """Return the axes of a table, those other than time and place where their columns stand."""
     roles, axes = table.roles, _Axes()
-    order = list(table.cells.columns)
-    placed = [order.index(name) for name in roles.values() if name in order]
     further = find_further_axes(table)
-    first = min(placed, default=0)
-    for name in further:
-        if order.index(name) < first:
-            _add_further(axes, table, name)
+    before, after = around_time(table.cells.columns, roles.values(), further)
+    for name in before:
+        _add_further(axes, table, name)
     if "time" in roles:
         stretches = stretches_of(table)
         unique = sorted(set(stretches), key=in_order)
         place_of = {stretch: at for at, stretch in enumerate(unique)}
         places = np.array([place_of[stretch] for stretch in stretches])
         axes.add("time", len(unique), places, time_variables(unique, calendar))
-    for name in further:
-        if order.index(name) >= first:
-            _add_further(axes, table, name)
+    for name in after:
+        _add_further(axes, table, name)
     if "level" in roles:
         _add_numbers(axes, table, roles["level"])
     _add_places(axes, table)
