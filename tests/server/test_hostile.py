@@ -25,10 +25,13 @@ from conftest import make_dataset
 pytest.importorskip("starlette")
 import uvicorn
 
-from rhodolite.arrays import default_engine
+from rhodolite.arrays import InMemory, default_engine
+from rhodolite.exchange.arrays import from_arrays
+from rhodolite.model.variable import Variable
 from rhodolite.operations.trend import Trend
 from rhodolite.server import connections, dap, zarr_store
 from rhodolite.server.app import make_app
+from rhodolite.server.dap_constraints import parse_constraint
 from rhodolite.server.edr import Collection
 from rhodolite.server.gate import CALLER, Gate
 from rhodolite.server.layers import Fields, layers_of
@@ -51,12 +54,12 @@ def served():
 @given(st.permutations(["time", "lat", "tas.tas", "tas.lon", "lon", "tas.lat", "lat"]))
 def test_the_order_and_number_of_requests_changes_no_answer(served, names):
     answers = [
-        b"".join(dap.write_data(served, dap.parse_constraint(served, ",".join(part))))
+        b"".join(dap.write_data(served, parse_constraint(served, ",".join(part))))
         for part in (names, sorted(names))
     ]
     assert answers[0] == answers[1]
     with pytest.raises(Refused, match="with different ranges"):
-        dap.parse_constraint(served, "tas.lat[0:1],lon,tas.lat")
+        parse_constraint(served, "tas.lat[0:1],lon,tas.lat")
 
 
 @given(st.text("tas.lone[]:0123456789,&<>=%\"'\\/ \x00é", max_size=60))
@@ -64,7 +67,7 @@ def test_the_order_and_number_of_requests_changes_no_answer(served, names):
 @example("tas.tas[0][0][0],tas.lat[0:2]")
 def test_any_constraint_is_answered_or_refused(served, text):
     try:
-        projections = dap.parse_constraint(served, text)
+        projections = parse_constraint(served, text)
     except Refused as refusal:
         assert refusal.status in (400, 404)
         assert dap.write_error(refusal.status, str(refusal)).count("\n") == 4
@@ -282,7 +285,7 @@ def test_capabilities_of_a_region_keep_to_the_schema():
 def test_work_that_takes_too_long_gives_way():
     slow = serve(seconds=1e-9)
     with pytest.raises(Refused, match=r"takes longer than 1e-09 s|busy"):
-        list(dap.write_data(slow, dap.parse_constraint(slow, "tas")))
+        list(dap.write_data(slow, parse_constraint(slow, "tas")))
     gate = Gate(Limits(seconds=0.05, at_once=1))
     with (
         gate.enter(),
@@ -381,9 +384,49 @@ def test_a_time_means_all_that_it_names(served, text, steps):
         ):
             layer.steps(text)
         with pytest.raises(Refused, match="there is no time"):
-            layer.nearest(text.partition("/")[0])
+            layer.picks(text.partition("/")[0], None)
     else:
         assert layer.steps(text).tolist() == steps
+
+
+def test_a_level_is_the_nearest_within_what_levels_cover():
+    values = np.arange(3.0).reshape(1, 3, 1, 1)
+    axes = {
+        "time": np.array(["2000-01-01"], "M8[D]"),
+        "plev": np.float32([1000, 850, 500]),
+    }
+    axes |= {"lat": [0.0], "lon": [0.0]}
+    data = from_arrays({"tas": values}, axes, units={"tas": "K", "plev": "hPa"})
+    edges = [[1013.25, 925.0], [925.0, 675.0], [675.0, 400.0]]
+    bounds = Variable("plev_bounds", ("plev", "bnds"), InMemory(np.array(edges)), {})
+    axis = data["plev"].edit(bounds="plev_bounds")
+    (plain,) = layers_of(Served("d", data, default_engine(), Gate(Limits()))).values()
+    bounded = data.with_variables([*data.variables.values(), bounds, axis])
+    (layer,) = layers_of(
+        Served("d", bounded, default_engine(), Gate(Limits()))
+    ).values()
+    for asked, at in (("1010", 0), ("920", 1), ("400", 2)):
+        assert dict(layer.picks(None, asked))["plev"] == at
+    for of, asked in ((plain, "1010"), (plain, "499"), (layer, "1014"), (layer, "399")):
+        with pytest.raises(Refused, match="levels run from 1000 to 500 hPa") as refused:
+            of.picks(None, asked)
+        assert refused.value.status == 404
+
+
+def test_units_and_members_of_the_same_name_are_two_things():
+    """Percentages as parts of one, `1`, beside a member that is called 1."""
+    cover = np.array([10.0, 20.0]).reshape(2, 1, 1, 1)
+    axes = {"member": [0, 1], "time": np.array(["2000-01-01"], "M8[D]")}
+    axes |= {"lat": [0.0], "lon": [0.0]}
+    data = from_arrays({"clt": cover}, axes, units={"clt": "%"})
+    (layer,) = layers_of(Served("d", data, default_engine(), Gate(Limits()))).values()
+
+    def value(chosen):
+        return float(chosen.read(chosen.picks(None, None))[0, 0])
+
+    assert value(layer.in_units("1")) == 0.1
+    assert value(layer.of_member("1")) == 20.0
+    assert value(layer.of_member("1").in_units("1")) == 0.2
 
 
 def test_a_pixel_beside_a_map_is_where_it_lies(served):
@@ -410,9 +453,7 @@ def test_a_pixel_beside_a_map_is_where_it_lies(served):
 
 def test_names_asked_for_twice_are_answered_once():
     one = serve()
-    assert dap.parse_constraint(one, "tas,tas,lat,tas") == dap.parse_constraint(
-        one, "tas,lat"
-    )
+    assert parse_constraint(one, "tas,tas,lat,tas") == parse_constraint(one, "tas,lat")
     asked = {"coords": "POINT(0 0)", "parameter-name": "tas,tas"}
     once = Collection(one).query("position", {**asked, "parameter-name": "tas"})
     assert Collection(one).query("position", asked) == once

@@ -9,6 +9,7 @@ from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.level_direction import usual_direction
 from rhodolite.model.units.udunits import is_pressure
+from rhodolite.model.variable import Variable
 
 
 def direction(dataset: Dataset) -> Iterator[Finding]:
@@ -17,33 +18,32 @@ def direction(dataset: Dataset) -> Iterator[Finding]:
     if coordinate is None:
         return
     variable = coordinate.variable
-    name, given = variable.name, variable.attributes.get("positive")
-    usual = usual_direction(variable)
-    change = ("--set", f"{name}:positive={usual}") if usual else None
+    name, usual = variable.name, usual_direction(variable)
+    problem = _problem_of(variable, usual)
+    if problem is None:
+        return
+    if usual is not None:
+        yield error(name, problem, "CF 4.3", ("--set", f"{name}:positive={usual}"))
+    else:
+        # Which of both it is, only whoever made the data knows.
+        advice = f"--set {name}:positive=up, or down"
+        yield error(name, problem, "CF 4.3", advice=advice)
+
+
+def _problem_of(variable: Variable, usual: str | None) -> str | None:
+    """Return what is wrong with the direction that an axis tells; None where nothing is."""
+    given = variable.attributes.get("positive")
     if given is None:
-        if not is_pressure(variable.units or ""):
-            yield error(
-                name,
-                "is a vertical axis and does not say whether its numbers grow upward or downward",
-                "CF 4.3",
-                *([change] if change else []),
-                advice="" if change else f"--set {name}:positive=up, or down",
-            )
-    elif str(given).lower() not in ("up", "down"):
-        yield error(
-            name,
-            f"positive is '{given}'; it can be up or down",
-            "CF 4.3",
-            *([change] if change else []),
-        )
-    elif usual is not None and str(given).lower() != usual:
-        yield error(
-            name,
-            f"positive is {given}, but the numbers of {variable.quantity} grow "
-            f"{'upward' if usual == 'up' else 'downward'}",
-            "CF 4.3",
-            ("--set", f"{name}:positive={usual}"),
-        )
+        if is_pressure(variable.units or ""):
+            return None
+        return "is a vertical axis and does not say whether its numbers grow upward or downward"
+    told = str(given).lower()
+    if told not in ("up", "down"):
+        return f"positive is '{given}'; it can be up or down"
+    if usual is None or told == usual:
+        return None
+    way = "upward" if usual == "up" else "downward"
+    return f"positive is {given}, but the numbers of {variable.quantity} grow {way}"
 
 
 CHECKS = (direction,)

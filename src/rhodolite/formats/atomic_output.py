@@ -78,22 +78,29 @@ def check_output(
         )
     recover(path)
     if path.exists():
-        if any(source.exists() and path.samefile(source) for source in inputs):
-            raise OutputError(
-                f"{path}: this is also an input, and inputs are never written to; choose another "
-                "name"
-            )
-        if path.is_dir() and not (kind is OutputKind.FOLDER and is_store(path)):
-            raise OutputError(f"{path}: this is a folder; name a file in it")
-        if not overwrite:
-            raise OutputError(
-                f"{path}: exists already; choose another name or add --overwrite"
-            )
+        _check_replaced(path, overwrite, inputs, kind)
     folder = path.resolve().parent
     if not folder.is_dir():
         raise OutputError(f"{path}: there is no folder {folder}; make it first")
     if not os.access(folder, os.W_OK):
         raise OutputError(f"{path}: the folder {folder} cannot be written to")
+
+
+def _check_replaced(
+    path: Path, overwrite: bool, inputs: Iterable[Path], kind: OutputKind
+) -> None:
+    """Refuse to replace what is there: an input, a folder that is no output of ours, or, without
+    leave, anything."""
+    if any(source.exists() and path.samefile(source) for source in inputs):
+        raise OutputError(
+            f"{path}: this is also an input, and inputs are never written to; choose another name"
+        )
+    if path.is_dir() and not (kind is OutputKind.FOLDER and is_store(path)):
+        raise OutputError(f"{path}: this is a folder; name a file in it")
+    if not overwrite:
+        raise OutputError(
+            f"{path}: exists already; choose another name or add --overwrite"
+        )
 
 
 def _followed(path: Path, overwrite: bool) -> Path:

@@ -26,22 +26,27 @@ def describe_contents(dataset: Dataset) -> Dataset:
     """
     source = str(dataset.attributes.get("source", ""))
     fields = {variable.name for variable in dataset.fields}
-    coordinates = {c.name for c in dataset.axes.by_role.values()} | set(dataset.lengths)
-    for names in (dataset.axes.curvilinear, dataset.axes.sites):
-        coordinates |= set(names or ())
+    kinds: dict[str, str | None] = dict.fromkeys(_coordinates_of(dataset), "coordinate")
+    kinds |= {
+        variable.name: _kind_of_field(variable, source) for variable in dataset.fields
+    }
 
     def described(variable: Variable) -> Variable:
-        added = {}
-        if "coverage_content_type" not in variable.attributes:
-            kind = "coordinate" if variable.name in coordinates else None
-            if variable.name in fields:
-                kind = _kind_of_field(variable, source)
-            added = {} if kind is None else {"coverage_content_type": kind}
+        kind = kinds.get(variable.name)
+        added = {} if kind is None else {"coverage_content_type": kind}
         if variable.name in fields and _is_on_scale(variable):
             added["units_metadata"] = "temperature: on_scale"
-        return variable.edit(**added) if added else variable
+        # What the data say themselves stands.
+        return variable.edit(**{**added, **variable.attributes}) if added else variable
 
     return dataset.with_variables(described(v) for v in dataset.variables.values())
+
+
+def _coordinates_of(dataset: Dataset) -> set[str]:
+    """Return the names of all that says where or when values are."""
+    axes = dataset.axes
+    names = {coordinate.name for coordinate in axes.by_role.values()}
+    return names.union(dataset.lengths, axes.curvilinear or (), axes.sites or ())
 
 
 def _kind_of_field(variable: Variable, source: str) -> str | None:

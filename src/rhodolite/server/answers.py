@@ -9,7 +9,7 @@ from urllib.parse import unquote
 from starlette.requests import Request
 from starlette.responses import PlainTextResponse, Response, StreamingResponse
 
-from rhodolite.server import dap, dap4
+from rhodolite.server import dap, dap4, dap_constraints
 from rhodolite.server.limits import Refused
 from rhodolite.server.served import Served
 
@@ -32,7 +32,7 @@ def answer_dap(served: Served, kind: str, constraint: str, *, head: bool) -> Res
             "write .dds for the structure, .das for attributes, .dods or .ascii for values; "
             ".dmr and .dap are those of version 4",
         )
-    projections = dap.parse_constraint(served, constraint)
+    projections = dap_constraints.parse_constraint(served, constraint)
     if kind == "dds":
         text = dap.write_dds(served, projections)
         return PlainTextResponse(

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import re
 import struct
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -13,9 +11,9 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.model.variable import Variable
 from rhodolite.plain_text import shorten_number
-from rhodolite.server.index_ranges import slices_named
+from rhodolite.server.dap_constraints import Projection, encode_name
 from rhodolite.server.limits import Refused
-from rhodolite.server.served import Served, Slices, whole
+from rhodolite.server.served import Served, Slices
 
 _TYPES = {
     "i2": ("Int16", ">i4"),
@@ -28,157 +26,7 @@ _WIDER = {"i1": "i2", "b1": "i2", "u1": "i2", "u2": "i4", "u4": "f8"}
 _WIDER |= {"f2": "f4", "i8": "f8", "u8": "f8"}
 """Types that the protocol has not, and what they are sent as. It has unsigned ones, but clients
 with the types of NetCDF-3 take these for signed ones, so that large numbers come out negative."""
-_PART = re.compile(r"([^\[\],]+)((?:\[[^\[\]]*\])*)")
-_UNSAFE = re.compile(r"[^A-Za-z0-9_~!*'\-]")
-_LONGEST = 8000
 HEADERS = {"XDODS-Server": "dods/3.2"}
-
-
-@dataclass(frozen=True)
-class Projection:
-    """A variable, or one part of a grid, and the slices that are asked for.
-
-    Parameters
-    ----------
-    variable : Variable
-    slices : tuple of slice
-    members : tuple of str
-        Of a grid: the array and its maps by name; empty for a plain array.
-    alone : bool
-        Whether single members of a grid are asked for, which makes a structure.
-    """
-
-    variable: Variable
-    slices: Slices
-    members: tuple[str, ...]
-    alone: bool = False
-
-
-def parse_constraint(served: Served, text: str) -> list[Projection]:
-    """Return what a constraint expression asks for; everything where it is empty.
-
-    Parameters
-    ----------
-    served : Served
-    text : str
-        Such as ``tas[0:10][5][0:2:20],time``.
-
-    Raises
-    ------
-    Refused
-        If it is not understood, or names what is not there.
-    """
-    if len(text) > _LONGEST:
-        raise Refused(400, "the constraint expression is too long")
-    projected, *selections = text.split("&")
-    if any(selections):
-        raise Refused(
-            400, "selections by value are for sequences, and there are none here"
-        )
-    if not projected:
-        return [_projection(served, name, "") for name in served.variables]
-    asked: dict[str, list[Projection]] = {}
-    for part in projected.split(","):
-        match = _PART.fullmatch(part.strip())
-        if match is None:
-            raise Refused(400, f"'{part}' is not a variable with ranges such as [0:10]")
-        projection = _projection(served, match.group(1), match.group(2))
-        asked.setdefault(projection.variable.name, []).append(projection)
-    # Clients place what comes by the order of the whole description, however they asked.
-    return [_joined(asked[name]) for name in served.variables if name in asked]
-
-
-def _joined(parts: list[Projection]) -> Projection:
-    """Return what is asked for of one variable, in several parts or twice, as one."""
-    first = next((part for part in parts if not part.alone), parts[0])
-    asked = _ranges_asked(parts)
-    if not first.alone:
-        return first
-    slices = list(whole(first.variable))
-    for axis, chosen in asked.items():
-        slices[axis] = chosen
-    members = {member for part in parts for member in part.members}
-    order = (first.variable.name, *first.variable.dimensions)
-    return replace(
-        first,
-        slices=tuple(slices),
-        members=tuple(name for name in order if name in members),
-    )
-
-
-def _ranges_asked(parts: list[Projection]) -> dict[int, slice]:
-    """Return the range of each axis that some parts name.
-
-    Raises
-    ------
-    Refused
-        If two parts ask for different ranges of one.
-    """
-    asked: dict[int, slice] = {}
-    for part in parts:
-        for axis in _axes_of(part):
-            if asked.setdefault(axis, part.slices[axis]) != part.slices[axis]:
-                name = part.variable.name
-                raise Refused(
-                    400, f"the parts of {name} are asked for with different ranges"
-                )
-    return asked
-
-
-def _axes_of(part: Projection) -> Sequence[int]:
-    """Return the axes of the variable that a part of it lies along."""
-    if not part.alone or part.variable.name in part.members:
-        return range(len(part.slices))
-    return [part.variable.dimensions.index(name) for name in part.members]
-
-
-def _projection(served: Served, name: str, ranges: str) -> Projection:
-    plain = {
-        encode_name(variable_name): variable_name for variable_name in served.variables
-    }
-    whole_name, _, member = name.partition(".")
-    if name in served.variables or name in plain:
-        whole_name, member = name, ""
-    variable = served.variable(plain.get(whole_name, whole_name))
-    maps = _maps(served, variable)
-    if not member:
-        return Projection(
-            variable,
-            slices_named(variable, ranges),
-            (variable.name, *maps) if maps else (),
-        )
-    member = plain.get(member, member)
-    if not maps or member not in (variable.name, *maps):
-        raise Refused(404, f"{served.name} has no variable '{name}'")
-    if member == variable.name:
-        return Projection(
-            variable, slices_named(variable, ranges), (member,), alone=True
-        )
-    axis = variable.dimensions.index(member)
-    slices = list(whole(variable))
-    slices[axis] = slices_named(served.variable(member), ranges)[0]
-    return Projection(variable, tuple(slices), (member,), alone=True)
-
-
-def _maps(served: Served, variable: Variable) -> tuple[str, ...]:
-    """Return the coordinates of a variable where each dimension has one, so that it is a grid."""
-    variables = served.variables
-    named = variable.dimensions
-    complete = (
-        bool(named)
-        and len(set(named)) == len(named)
-        and all(
-            name in variables
-            and variables[name].dimensions == (name,)
-            and _is_sent(variables[name])
-            for name in named
-        )
-    )
-    return named if complete and variable.dimensions != (variable.name,) else ()
-
-
-def _is_sent(variable: Variable) -> bool:
-    return variable.data.dtype.kind in "fiub"
 
 
 def write_dds(served: Served, projections: list[Projection]) -> str:
@@ -393,12 +241,3 @@ def _write_cell(value: Any) -> str:
 def write_error(status: int, message: str) -> str:
     """Return an error as the protocol has it."""
     return f"Error {{\n    code = {status};\n    message = {_quote(message)};\n}};\n"
-
-
-def encode_name(name: str) -> str:
-    """Return a name with all letters that the protocol uses itself written as %XX, a dot among
-    them; clients take no name that begins with such a letter."""
-    encoded = _UNSAFE.sub(
-        lambda match: "".join(f"%{byte:02X}" for byte in match.group().encode()), name
-    )
-    return f"_{encoded}" if encoded.startswith("%") else encoded

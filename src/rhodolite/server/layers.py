@@ -13,7 +13,7 @@ from rhodolite.arrays import Array, Selected, WithoutAxis
 from rhodolite.drawing.parts.class_colours import Classes
 from rhodolite.drawing.parts.colour_scale import scale_for
 from rhodolite.errors import DataError
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension, member_dimension
@@ -26,9 +26,9 @@ from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.cell_areas import CellAreas, areas_of_cells
 from rhodolite.operations.variables.other_units import in_units
 from rhodolite.server.grid import Grid
+from rhodolite.server.heights import nearest_level, texts_of_levels
 from rhodolite.server.layer_colours import Colours, colours_of_classes, shades_of
-from rhodolite.server.limits import Refused
-from rhodolite.server.moments import lie_within, moments_named
+from rhodolite.server.moments import nearest_step, steps_named, texts_of_moments
 from rhodolite.server.recent import Recent
 from rhodolite.server.served import Served
 
@@ -84,7 +84,8 @@ class Layer:
     whole: Variable | None = None
     member: str = ""
     _scales: dict[Any, Colours] = field(default_factory=dict, repr=False)
-    _others: dict[str, Layer] = field(default_factory=dict, repr=False)
+    _converted: dict[str, Layer] = field(default_factory=dict, repr=False)
+    _of_members: dict[str, Layer] = field(default_factory=dict, repr=False)
 
     def in_units(self, units: str) -> Layer:
         """Return the layer in other units.
@@ -100,19 +101,17 @@ class Layer:
         """
         if units == self.variable.units:
             return self
-        if units not in self._others:
-            if len(self._others) >= _MOST_UNITS:
-                self._others.clear()
+        if units not in self._converted:
+            if len(self._converted) >= _MOST_UNITS:
+                self._converted.clear()
             if not can_be_in(self.variable, units):
                 raise DataError(
                     f"{self.variable.name} is in {self.variable.units or 'no units'}, which "
                     f"cannot be {units[:40]}"
                 )
             variable = in_units(self.served.dataset, self.variable, units)
-            self._others[units] = replace(
-                self, variable=variable, _scales={}, _others={}
-            )
-        return self._others[units]
+            self._converted[units] = self._showing(variable, self.member)
+        return self._converted[units]
 
     def of_member(self, label: str) -> Layer:
         """Return the layer of another member of the ensemble.
@@ -131,13 +130,16 @@ class Layer:
         if label not in self.members or self.whole is None:
             there = ", ".join(self.members) or "none"
             raise DataError(f"there is no member '{label[:40]}'; there are {there}")
-        if label not in self._others:
+        if label not in self._of_members:
             at = self.members.index(label)
             variable = _one_member(self.served.dataset, self.whole, at)
-            self._others[label] = replace(
-                self, variable=variable, member=label, _scales={}, _others={}
-            )
-        return self._others[label]
+            self._of_members[label] = self._showing(variable, label)
+        return self._of_members[label]
+
+    def _showing(self, variable: Variable, member: str) -> Layer:
+        """Return the layer with other values, for which nothing is known yet."""
+        known: dict[str, Any] = {"_scales": {}, "_converted": {}, "_of_members": {}}
+        return replace(self, variable=variable, member=member, **known)
 
     @cached_property
     def classes(self) -> Classes | None:
@@ -181,11 +183,7 @@ class Layer:
     @cached_property
     def moments(self) -> list[str]:
         """The times in ISO 8601."""
-        if self.time is None:
-            return []
-        return [
-            date.strftime("%Y-%m-%dT%H:%M:%SZ") for date in self.time.reference_dates
-        ]
+        return [] if self.time is None else texts_of_moments(self.time)
 
     @cached_property
     def levels(self) -> Array | None:
@@ -198,11 +196,7 @@ class Layer:
     @cached_property
     def level_texts(self) -> list[str]:
         """The levels in the fewest digits of their own precision; empty where it has none."""
-        if self.levels is None:
-            return []
-        about = self.served.dataset.need(Role.LEVEL).variable
-        kind = about.data.dtype if about.data.dtype.kind == "f" else np.dtype("f8")
-        return [str(value).removesuffix(".0") for value in self.levels.astype(kind)]
+        return [] if self.levels is None else texts_of_levels(self._level_axis)
 
     def picks(self, time: str | None, level: str | None) -> Picks:
         """Return where a time and a level lie, the nearest ones; without them the last time and
@@ -211,84 +205,33 @@ class Layer:
         Raises
         ------
         Refused
-            If they cannot be read.
+            If they cannot be read, or lie outside of what the data cover.
         """
         chosen = []
         for dimension in self.others:
             size = self.served.dataset.lengths[dimension]
             at = 0
             if self.time is not None and dimension == self.time_dimension:
-                at = (
-                    size - 1
-                    if time in (None, "", "current", "default")
-                    else self.nearest(time)
-                )
+                latest = time in (None, "", "current", "default")
+                at = size - 1 if latest else nearest_step(self.time, str(time))
             elif self.levels is not None and dimension == self._level_dimension:
-                at = 0 if level in (None, "", "default") else self._nearest_level(level)
+                lowest = level in (None, "", "default")
+                at = 0 if lowest else nearest_level(self._level_axis, str(level))
             chosen.append((dimension, at))
         return tuple(chosen)
 
     @property
     def _level_dimension(self) -> str:
-        return str(self.served.dataset.need(Role.LEVEL).dimension)
-
-    def nearest(self, text: str | None) -> int:
-        """Return the step whose time is nearest to one that is written in ISO 8601.
-
-        Raises
-        ------
-        Refused
-            If it cannot be read, or lies before all times or after them.
-        """
-        assert self.time is not None
-        first, last = moments_named(self.time, str(text))
-        low, high = self.time.middles.min(), self.time.middles.max()
-        covered = (low, high) if self.time.cells is None else self.time.cells
-        if last <= min(low, np.min(covered)) or (
-            first > high and first >= np.max(covered)
-        ):
-            raise Refused(
-                404, f"there is no time {str(text)[:60]}; {self._range_of_times}"
-            )
-        # A day, month or year that is named as a whole is its middle.
-        number = first if "T" in str(text) else (first + last) / 2
-        return int(np.argmin(np.abs(self.time.middles - number)))
-
-    def steps(self, text: str) -> Array:
-        """Return the steps that a time or an interval in ISO 8601 names, all of its ends included;
-        of a single moment the step that covers it.
-
-        Raises
-        ------
-        Refused
-            If it cannot be read, or names no step.
-        """
-        assert self.time is not None
-        if text in self.moments:
-            return np.array([self.moments.index(text)])
-        first, slash, last = text.partition("/")
-        chosen = np.flatnonzero(lie_within(self.time, first, last or first))
-        if not chosen.size and not slash and self.time.cells is not None:
-            begin, _ = moments_named(self.time, text)
-            cells = self.time.cells
-            chosen = np.flatnonzero((cells[:, 0] <= begin) & (begin < cells[:, 1]))
-        if not chosen.size:
-            raise Refused(
-                404, f"there is no time in {text[:60]}; {self._range_of_times}"
-            )
-        return chosen
+        return str(self._level_axis.dimension)
 
     @property
-    def _range_of_times(self) -> str:
-        return f"times run from {self.moments[0]} to {self.moments[-1]}"
+    def _level_axis(self) -> Coordinate:
+        return self.served.dataset.need(Role.LEVEL)
 
-    def _nearest_level(self, text: str | None) -> int:
-        assert self.levels is not None
-        try:
-            value = float(str(text).split("/", maxsplit=1)[0])
-        except ValueError:
-            raise Refused(400, f"'{text}' is not a level") from None
-        return int(np.argmin(np.abs(self.levels - value)))
+    def steps(self, text: str) -> Array:
+        """Return the steps that a time or an interval names, as `steps_named`."""
+        assert self.time is not None
+        return steps_named(self.time, text, self.moments)
 
     def read(self, picks: Picks) -> Array:
         """Return the field at places along the other dimensions, as rows and columns."""

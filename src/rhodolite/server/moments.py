@@ -55,6 +55,63 @@ def lie_within(axis: TimeAxis, first: str, last: str) -> NDArray[np.bool_]:
         return axis.within(Period(*ends))
 
 
+def texts_of_moments(axis: TimeAxis) -> list[str]:
+    """Return the times of an axis in ISO 8601."""
+    return [date.strftime("%Y-%m-%dT%H:%M:%SZ") for date in axis.reference_dates]
+
+
+def nearest_step(axis: TimeAxis, text: str) -> int:
+    """Return the step whose time is nearest to one that is written in ISO 8601.
+
+    Raises
+    ------
+    Refused
+        If it cannot be read, or lies before all times or after them.
+    """
+    first, last = moments_named(axis, text)
+    low, high = axis.middles.min(), axis.middles.max()
+    covered = (low, high) if axis.cells is None else axis.cells
+    if last <= min(low, np.min(covered)) or (first > high and first >= np.max(covered)):
+        raise Refused(404, f"there is no time {text[:60]}; {_range_of(axis)}")
+    # A day, month or year that is named as a whole is its middle.
+    number = first if "T" in text else (first + last) / 2
+    return int(np.argmin(np.abs(axis.middles - number)))
+
+
+def steps_named(axis: TimeAxis, text: str, moments: list[str]) -> NDArray[np.intp]:
+    """Return the steps that a time or an interval in ISO 8601 names, all of its ends included; of a
+    single moment the step that covers it.
+
+    Parameters
+    ----------
+    axis : TimeAxis
+    text : str
+    moments : list of str
+        Its times, as `texts_of_moments` writes them.
+
+    Raises
+    ------
+    Refused
+        If it cannot be read, or names no step.
+    """
+    if text in moments:
+        return np.array([moments.index(text)])
+    first, slash, last = text.partition("/")
+    chosen = np.flatnonzero(lie_within(axis, first, last or first))
+    if not chosen.size and not slash and axis.cells is not None:
+        begin, _ = moments_named(axis, text)
+        cells = axis.cells
+        chosen = np.flatnonzero((cells[:, 0] <= begin) & (begin < cells[:, 1]))
+    if not chosen.size:
+        raise Refused(404, f"there is no time in {text[:60]}; {_range_of(axis)}")
+    return chosen
+
+
+def _range_of(axis: TimeAxis) -> str:
+    texts = texts_of_moments(axis)
+    return f"times run from {texts[0]} to {texts[-1]}"
+
+
 @contextmanager
 def _refusing(text: str) -> Iterator[None]:
     """Refuse a time that is none, or none of the calendar of the data."""

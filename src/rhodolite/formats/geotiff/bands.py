@@ -87,16 +87,24 @@ def group_bands(
     if len(bands) == 1:
         single = own_name or plain_name(bands[0].description or stem)
         return [_of_one_time(single, stem)]
+    return _by_names(bands) or [_by_numbers(name, bands)]
+
+
+def _by_names(bands: Sequence[Band]) -> list[BandGroup]:
+    """Return each band as a variable of its own; none where not each has a name of its own."""
     names = [plain_name(band.description or "") for band in bands]
-    if all(names) and len(set(names)) == len(bands):
-        return [
-            BandGroup(own, np.array(band.number), (), [])
-            for own, band in zip(names, bands, strict=True)
-        ]
+    if not all(names) or len(set(names)) < len(bands):
+        return []
+    named = zip(names, bands, strict=True)
+    return [BandGroup(own, np.array(band.number), (), []) for own, band in named]
+
+
+def _by_numbers(name: str, bands: Sequence[Band]) -> BandGroup:
+    """Return bands of which nothing else is known along their numbers."""
     numbers = np.array([band.number for band in bands])
     about = {"long_name": "number of the band"}
     axis = Variable("band", ("band",), InMemory(numbers), about)
-    return [BandGroup(name, numbers, ("band",), [axis])]
+    return BandGroup(name, numbers, ("band",), [axis])
 
 
 def _by_dates(name: str, bands: Sequence[Band]) -> BandGroup | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import compress
 from pathlib import Path
 
 import numpy as np
@@ -196,32 +197,26 @@ class _Assembly:
         """Return where the fields of a variable lie; a single level is no dimension."""
         levels = _levels_of(series)
         coordinate = self._level_coordinate(series.first, levels)
-        several_members = len(self._members) > 1
-        lengths = [
-            *([len(self._members)] if several_members else []),
-            len(self._times.moments),
-            *([len(levels)] if len(levels) > 1 else []),
-        ]
+        members = self._members or [0]
+        lengths = (len(members), len(self._times.moments), len(levels))
         numbers = np.full(lengths, -1)
         at_level = {level: n for n, level in enumerate(levels)}
         for number, keys in series.members:
-            at: list[int] = []
-            if several_members:
-                at.append(self._members.index(keys.member or 0))
-            at.append(self._at_moment[Moment.of(keys)])
-            if len(levels) > 1:
-                at.append(at_level[level_of(keys)])
-            self._put(series.name, numbers, tuple(at), number, keys)
+            member = members.index(keys.member or 0)
+            at = member, self._at_moment[Moment.of(keys)], at_level[level_of(keys)]
+            self._put(series.name, numbers, at, number, keys)
         self._say_gaps(series.name, numbers)
-        dimensions = (
-            *((_MEMBERS,) if several_members else ()),
-            "time",
-            *((coordinate,) if len(levels) > 1 else ()),
-        )
+        # Times are a dimension even where there is one.
+        names = (_MEMBERS if self._members else "", "time", coordinate)
+        are_dimensions = (lengths[0] > 1, True, lengths[2] > 1)
+        single = tuple(at for at, is_one in enumerate(are_dimensions) if not is_one)
         beside = [self._times.beside]
-        beside += [coordinate] if len(levels) == 1 and coordinate else []
-        beside += [_MEMBERS] if len(self._members) == 1 else []
-        return _Places(numbers, dimensions, " ".join(filter(None, beside)))
+        beside += [names[at] for at in reversed(single)]
+        return _Places(
+            numbers.squeeze(single),
+            tuple(compress(names, are_dimensions)),
+            " ".join(filter(None, beside)),
+        )
 
     def _put(
         self, name: str, numbers: Array, at: tuple[int, ...], number: int, keys: Keys

@@ -236,18 +236,23 @@ def _as_range(value: Any) -> Any:
     return value
 
 
+def _ends_of(value: Any) -> tuple[Any, Any] | None:
+    """Return the first and last value of a range or slice without a step; None of others."""
+    if isinstance(value, range) and value.step == 1 and len(value):
+        return value[0], value[-1]
+    if isinstance(value, slice) and value.step is None:
+        return value.start, value.stop
+    return None
+
+
 def _usable(value: Any) -> Any:
     """Return a value with dates and ranges as text; tables, truth values and the like are
     refused."""
     if isinstance(value, (list, tuple)):
         return [_usable(part) for part in value]
-    if isinstance(value, range) and value.step == 1 and len(value):
-        return f"{value.start}..{value.stop - 1}"
-    if isinstance(value, slice) and value.step is None:
-        ends = [
-            "" if end is None else _usable(end) for end in (value.start, value.stop)
-        ]
-        return f"{ends[0]}..{ends[1]}"
+    if (ends := _ends_of(value)) is not None:
+        first, last = ("" if end is None else _usable(end) for end in ends)
+        return f"{first}..{last}"
     if hasattr(value, "isoformat"):  # dates of any calendar
         return value.isoformat()
     if isinstance(value, np.datetime64):
