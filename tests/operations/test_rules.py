@@ -6,6 +6,7 @@ from __future__ import annotations
 import warnings
 
 import numpy as np
+import pandas
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -133,6 +134,31 @@ def test_a_day_of_one_is_the_days_of_its_month_or_year():
     difference, units = formula("pr - 31[mm/month]", data)
     assert (difference, units) == (0.0, "mm day-1")
     assert set(days_of_unit(MONTHS, 12)) == {365.0, 366.0}
+
+
+@pytest.mark.parametrize(
+    ("length", "is_of"),
+    [(7, "day"), (28, "day"), (30, "day"), (90, "day"), (360, "day"), (365, "year")],
+)
+def test_steps_of_some_days_count_the_parts_of_months_that_they_cover(length, is_of):
+    """Each of its days is a part of the month or year it is a day of; one by one, with pandas. What
+    is a month or a quarter long again and again is none."""
+    axis = TimeAxis(np.arange(40.0) * length, "days since 2003-01-01")
+    assert axis.resolution.unit == is_of
+    days = pandas.date_range("2003-01-01", periods=40 * length)
+    for months, sizes in (
+        (1, days.days_in_month),
+        (12, np.where(days.is_leap_year, 366, 365)),
+    ):
+        covered = (1 / np.asarray(sizes, dtype=float)).reshape(40, length).sum(axis=1)
+        np.testing.assert_allclose(
+            days_of_unit(axis, months), length / covered, rtol=1e-12
+        )
+
+
+def test_twelfths_of_a_year_are_months():
+    axis = TimeAxis(np.arange(60) * 30.4375, "days since 2003-01-01")
+    assert (axis.resolution.unit, axis.resolution.count) == ("month", 1)
 
 
 @pytest.mark.parametrize(

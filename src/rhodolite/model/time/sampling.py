@@ -19,6 +19,10 @@ UNIT_TICKS = {
 }
 """Microseconds of the units that steps are counted in, longest first."""
 _SHORTEST_MONTH = 27.5 * DAY_TICKS
+_MONTH_DAYS = 30.436875
+"""Mean length of a month of 400 Gregorian years."""
+_OFF_A_MONTH = 0.1
+"""Days by which a twelfth of a year of any calendar but that of 360 days may differ from it."""
 _NEAR_WHOLE = 0.02
 """Times kept as fractions of a day in single precision are a few seconds off."""
 
@@ -101,6 +105,37 @@ def sampling_of(ticks: Ticks, calendar: str) -> SamplingInterval:
     if np.any(np.abs(ratio - steps) > _NEAR_WHOLE) or np.any(steps < 1):
         return IRREGULAR
     return replace(of_ticks(typical), missing=int((steps - 1).sum()))
+
+
+def months_covered(cells: Ticks, step: SamplingInterval, calendar: str) -> int:
+    """Return how many calendar months each step covers, where it is the same number; else 0.
+
+    Parameters
+    ----------
+    cells : ndarray of int64, shape (n, 2)
+        The ends of each step in microseconds, earlier first.
+    step : SamplingInterval
+        How far the steps are apart.
+    calendar : str
+        CF calendar.
+    """
+    days, clocks = np.divmod(cells, DAY_TICKS)
+    month, day = months_of_days(days, calendar)
+    if (day == 1).all() and (clocks == 0).all():
+        counts = np.diff(month, axis=1)
+        return int(counts[0, 0]) if np.ptp(counts) == 0 else 0
+    # Months from the middle of one to the middle of the next, or but for an hour.
+    lengths = np.diff(cells, axis=1)[:, 0] / DAY_TICKS
+    length = 30.0 if calendar == "360_day" else _MONTH_DAYS
+    count = int(np.rint(np.median(lengths) / length))
+    if not 1 <= count <= 12:
+        return 0
+    if step.ticks is not None:
+        # At even distances: 30 days again and again are no months, twelfths of a year may be.
+        fits = np.abs(lengths - count * length) <= count * _OFF_A_MONTH
+    else:
+        fits = (lengths >= 28 * count) & (lengths <= 31 * count)
+    return count if fits.all() else 0
 
 
 def of_months(months: int) -> SamplingInterval:

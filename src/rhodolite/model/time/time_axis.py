@@ -22,6 +22,7 @@ from rhodolite.model.time.period_text import Instant, Period
 from rhodolite.model.time.sampling import (
     IRREGULAR,
     SamplingInterval,
+    months_covered,
     of_months,
     of_ticks,
     sampling_of,
@@ -45,8 +46,6 @@ from rhodolite.model.time.time_units import (
 
 Integers = NDArray[np.int64]
 Dates = NDArray[Any]
-_MONTH_DAYS = 30.436875
-"""Mean length of a month of 400 Gregorian years."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -293,31 +292,15 @@ class TimeAxis:
     def resolution(self) -> SamplingInterval:
         """What each step stands for, as opposed to how far the steps are apart: a month for
         Januaries alone."""
-        lengths = self.lengths
-        if lengths is None or self.cell_ticks is None:
+        if self.lengths is None or self.cell_ticks is None:
             return self.step
-        months = self._months_covered(self.cell_ticks, lengths)
+        months = months_covered(self.cell_ticks, self.step, self.calendar)
         if months:
             return of_months(months)
         ticks = np.diff(self.cell_ticks, axis=1)[:, 0]
         return (
             IRREGULAR if np.ptp(ticks) > 1e-6 * ticks[0] else of_ticks(float(ticks[0]))
         )
-
-    def _months_covered(self, cells: Ticks, lengths: Array) -> int:
-        """Return how many calendar months each step covers, where it is the same number; else 0."""
-        days, clocks = np.divmod(cells, DAY_TICKS)
-        month, day = months_of_days(days, self.calendar)
-        if (day == 1).all() and (clocks == 0).all():
-            counts = np.diff(month, axis=1)
-            return int(counts[0, 0]) if np.ptp(counts) == 0 else 0
-        # Months from the middle of one to the middle of the next, or but for an hour.
-        length = 30.0 if self.calendar == "360_day" else _MONTH_DAYS
-        count = int(np.rint(np.median(lengths) / length))
-        fits = 1 <= count <= 12 and np.all(
-            (lengths >= 28 * count) & (lengths <= 31 * count)
-        )
-        return count if fits else 0
 
     @cached_property
     def named_years(self) -> Integers:

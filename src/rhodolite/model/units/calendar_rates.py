@@ -11,8 +11,9 @@ import re
 import numpy as np
 
 from rhodolite.arrays import Array
-from rhodolite.model.time.calendar_days import first_days
+from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import DAY_TICKS, Ticks
 from rhodolite.model.variable import UNITS_OF_ONE
 
 _CALENDAR = re.compile(
@@ -54,14 +55,27 @@ def plain_rate(units: str) -> str:
 
 def days_of_unit(axis: TimeAxis, months: int) -> Array:
     """Return the days of the month (or the year, for 12 months) that each step lies in, or of the
-    mean one of those that it covers, shape (n,).
+    mean one of those that it covers, in parts or whole, shape (n,).
     """
-    covered = axis.resolution.months
-    if covered >= months and axis.lengths is not None:
-        return np.asarray(axis.lengths * (months / covered))
-    first = axis.month_numbers if months == 1 else axis.years * 12
-    days = first_days(first + months, axis.calendar) - first_days(first, axis.calendar)
-    return days.astype(np.float64)
+    calendar = axis.calendar
+    if axis.lengths is None or axis.cell_ticks is None or axis.instants:
+        return _places(axis.middle_ticks, months, calendar)[2]
+    begins, ends = axis.cell_ticks.T
+    first, since_first, days = _places(begins, months, calendar)
+    last, since_last, _ = _places(ends, months, calendar)
+    lies_in_one = _places(ends - 1, months, calendar)[0] == first
+    covered = (last - first) + (since_last - since_first)
+    return np.asarray(np.where(lies_in_one, days, axis.lengths / covered))
+
+
+def _places(ticks: Ticks, months: int, calendar: str) -> tuple[Ticks, Array, Array]:
+    """Return the number of the month or year that times lie in, the part of it that is over by
+    then, and its days."""
+    number = months_of_days(ticks // DAY_TICKS, calendar)[0] // months
+    start, stop = (
+        first_days((number + more) * months, calendar) * DAY_TICKS for more in (0, 1)
+    )
+    return number, (ticks - start) / (stop - start), (stop - start) / DAY_TICKS
 
 
 def days_between(own: str | None, units: str, axis: TimeAxis | None) -> Array | None:
