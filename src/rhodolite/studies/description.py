@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -141,3 +141,18 @@ class Study:
         if self.lines is None:
             return f'{self.path}, [{kind}."{name}"]'
         return f"{self.path}, line {self.lines.find(kind, name)}"
+
+    def all_needs(self, names: Iterable[str]) -> list[str]:
+        """Return inputs and steps with all that they need, each after what it needs.
+
+        Parameters
+        ----------
+        names : iterable of str
+        """
+        needed, left = set(), list(names)
+        while left:
+            name = left.pop()
+            if name not in needed:
+                needed.add(name)
+                left += self.steps[name].needs if name in self.steps else ()
+        return [name for name in (*self.inputs, *self.steps) if name in needed]

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import functools
-import hashlib
-import json
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -27,11 +25,9 @@ from rhodolite.formats.atomic_output import (
     size_on_disk,
 )
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.typed_value import FileValue
 from rhodolite.operations.declaration import Step
 from rhodolite.operations.subset import Subset
 from rhodolite.pipeline.deep_calls import deep_calls
-from rhodolite.pipeline.inputs import Input
 from rhodolite.pipeline.plan import Plan
 from rhodolite.pipeline.provenance import Origin
 from rhodolite.pipeline.result import Result, check_place
@@ -40,14 +36,14 @@ from rhodolite.pipeline.stage import Stage
 from rhodolite.studies import journal
 from rhodolite.studies.description import NamedStep, Output, Report, Study
 from rhodolite.studies.done import DoneBefore
-from rhodolite.studies.fingerprints import files_named, fingerprint, last_change
+from rhodolite.studies.fingerprints import files_named
+from rhodolite.studies.output_keys import OutputKeys, files_of
 from rhodolite.studies.record import (
     move_study,
     restrict_study,
     tell_making,
     write_study,
 )
-from rhodolite.version import __version__
 
 Written = Callable[[Path, tuple[int, int]], None]
 
@@ -81,7 +77,6 @@ class StudyRun:
     home: Path | None = None
     remember: bool = True
     _nodes: dict[str, Stage] = field(default_factory=dict, repr=False)
-    _described: dict[str, str] = field(default_factory=dict, repr=False)
     _warned: list[RhodoliteWarning] = field(default_factory=list, repr=False)
 
     def __post_init__(self) -> None:
@@ -97,6 +92,7 @@ class StudyRun:
         remembered = self._into / f".{self.study.path.name}.done"
         self._done = DoneBefore(remembered if self.remember else None)
         self._reader = SideInputs()
+        self._keys = OutputKeys(self.study)
 
     @property
     def wanted(self) -> list[Output]:
@@ -130,7 +126,7 @@ class StudyRun:
                 for page in self.pages
                 if self.fresh
                 or not self._done.holds(
-                    page.path, self._page_key(page), self._into / page.path
+                    page.path, self._keys.of_report(page), self._into / page.path
                 )
             ]
         return stale, [page for page in self.pages if page not in stale]
@@ -144,7 +140,7 @@ class StudyRun:
                 for output in self.wanted
                 if self.fresh
                 or not self._done.holds(
-                    output.path, self._key(output), self._place(output)
+                    output.path, self._keys.of_output(output), self._place(output)
                 )
             ]
         return stale, [output for output in self.wanted if output not in stale]
@@ -184,12 +180,12 @@ class StudyRun:
             if len(stale) > 1:
                 engine.prepare(arrays)
             for output in stale:
-                key = self._key(output)
+                key = self._keys.of_output(output)
                 size = self._write(output, engine)
                 self._done.keep(output.path, key, self._place(output))
                 written(self._place(output), size)
             for page in pages:
-                key, place = self._page_key(page), self._into / page.path
+                key, place = self._keys.of_report(page), self._into / page.path
                 self._write_page(page, place, engine)
                 self._done.keep(page.path, key, place)
                 written(place, size_on_disk(place))
@@ -231,14 +227,6 @@ class StudyRun:
             named.insert(0, self.study.steps[name])
             name = self.study.steps[name].of
         return [(step, self._make(step)) for step in named]
-
-    def _page_key(self, page: Report) -> str:
-        shown = [self.study.outputs[name] for name in page.shows]
-        said = [
-            [output.path, output.heading, output.note, self._key(output)]
-            for output in shown
-        ]
-        return _digest([__version__, self.study.title, page.text, said])
 
     def plan(self, engine: Engine) -> list[tuple[Output, Plan]]:
         """Return what would be read and written for the outputs that are to be made."""
@@ -313,20 +301,9 @@ class StudyRun:
         return self._place(output).exists() and not self._may_replace(output)
 
     def _prepare_needed(self, output: Output) -> None:
-        for name in self._all_needs(output.needs):
+        for name in self.study.all_needs(output.needs):
             if name not in self._nodes:
                 self._nodes[name] = self._open(name)
-
-    def _all_needs(self, names: Iterable[str]) -> list[str]:
-        """Return names and all that they need, each after what it needs."""
-        needed, left = set(), list(names)
-        while left:
-            name = left.pop()
-            if name not in needed:
-                needed.add(name)
-                left += self.study.steps[name].needs if name in self.study.steps else ()
-        order = [*self.study.inputs, *self.study.steps]
-        return [name for name in order if name in needed]
 
     def _open(self, name: str) -> Stage:
         if name in self.study.inputs:
@@ -384,53 +361,6 @@ class StudyRun:
 
     def _tell_making(self, part: Study, dataset: Dataset) -> dict[str, Any]:
         files = [
-            str(path) for given in part.inputs.values() for path in _files_of(given)
+            str(path) for given in part.inputs.values() for path in files_of(given)
         ]
         return tell_making(files, self._into, dataset, self._warned)
-
-    def _key(self, output: Output) -> str:
-        """Return what decides whether an output is up to date: all that it is made of."""
-        for name in self._all_needs(output.needs):
-            self._node_key(name)  # in order, so that long chains do not call each other
-        picture = None if output.picture is None else self._step_key(output.picture)
-        return _digest(
-            [__version__, self._node_key(output.of), repr(output.layout), picture]
-        )
-
-    def _node_key(self, name: str) -> str:
-        if name not in self._described:
-            source = self.study.inputs.get(name)
-            self._described[name] = (
-                self._step_key(self.study.steps[name])
-                if source is None
-                else _digest([repr(source), _states(_files_of(source))])
-            )
-        return self._described[name]
-
-    def _step_key(self, step: NamedStep) -> str:
-        settings = {field: str(value) for field, value in step.settings.items()}
-        values = [
-            value for value in step.settings.values() if isinstance(value, FileValue)
-        ]
-        beside = _states(
-            files_named(name for value in values for name in value.names_of_files())
-        )
-        needs = [self._node_key(name) for name in step.needs]
-        others = dict(step.others)
-        return _digest(
-            [step.kind.verb, step.variables, settings, beside, others, needs]
-        )
-
-
-def _files_of(source: Input) -> list[Path]:
-    described = [] if source.description is None else [source.description]
-    return files_named([*source.files, *described])
-
-
-def _states(paths: Iterable[Path]) -> list[Any]:
-    return [[str(path), last_change(path), fingerprint(path)] for path in paths]
-
-
-def _digest(value: Any) -> str:
-    text = json.dumps(value, sort_keys=True, default=str)
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
