@@ -57,7 +57,7 @@ def test_a_folder_of_grids_becomes_a_dataset(grids):
     assert data["lat"].values().tolist() == [61.5, 60.5]
     assert (data.time.calendar, str(data.time.span)) == (
         "noleap",
-        "2001-01-16..2001-03-16",
+        "2001-01-01..2001-03-31",
     )
     assert (
         data.time.to_dates(data.time.bounds)[1, 1].isoformat() == "2001-03-01T00:00:00"

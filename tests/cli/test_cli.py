@@ -278,7 +278,7 @@ def test_positions_and_negative_numbers_as_they_are_typed(demo, tmp_path):
         (
             ["subset", "{p}", "--time", "1990", "-o", "x.nc"],
             3,
-            "the data hold 24, from 2017-01-16 to 2018-12-16",
+            "the data hold 24, from 2017-01-01 to 2018-12-31",
         ),
         (
             ["subset", "nowhere.nc", "-o", "x.nc"],

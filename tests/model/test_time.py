@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from datetime import date, timedelta
+
 import cftime
 import numpy as np
 import pytest
@@ -14,8 +17,11 @@ from rhodolite.formats.text.dates import parse_date, time_variables
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.period_text import Period, Season
+from rhodolite.model.time.step_bounds import Stamp, Stamps, parts_of
+from rhodolite.model.time.steps_of_periods import steps_covering, steps_within
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import time_labels
+from rhodolite.model.time.time_units import DAY_TICKS
 
 CALENDARS = (
     "standard",
@@ -48,7 +54,7 @@ def test_a_period_holds_just_its_days(calendar, year, month):
         ),
         (f"..{year}-{month}", lambda d: (d.year, d.month) <= (year, month)),
     ):
-        chosen = days.within(Period.parse(text))
+        chosen = steps_within(days, Period.parse(text))
         assert chosen.tolist() == [test(date) for date in days.dates]
 
 
@@ -92,7 +98,7 @@ def test_the_sampling_step_is_found(numbers, units, calendar, step, missing):
 def test_a_mean_stamped_with_the_end_of_its_month_belongs_to_that_month():
     ends = axis([31, 60], bounds=[[0, 31], [31, 60]])
     assert ends.months.tolist() == [1, 2]
-    assert ends.within(Period.parse("2000-01")).tolist() == [True, False]
+    assert steps_within(ends, Period.parse("2000-01")).tolist() == [True, False]
 
 
 def test_december_counts_for_the_winter_of_the_next_year():
@@ -125,7 +131,7 @@ def test_a_day_that_the_calendar_lacks_is_refused():
     with pytest.raises(
         DataError, match="not a day of the data's calendar \\(noleap\\)"
     ):
-        axis([0, 1], calendar="noleap").within(Period.parse("2000-02-29"))
+        steps_within(axis([0, 1], calendar="noleap"), Period.parse("2000-02-29"))
 
 
 @given(
@@ -144,7 +150,80 @@ def test_months_and_years_are_counted_by_the_calendar(calendar, unit, number, si
     np.testing.assert_allclose(
         found.to_numbers(found.dates), [number, number + 0.25], atol=1e-9
     )
-    assert found.within(Period.parse(f"{first.year:04d}-{first.month:02d}")).tolist()[0]
+    alone = axis([number], f"{unit} since 1900-03-{date}", calendar)
+    month = Period.parse(f"{first.year:04d}-{first.month:02d}")
+    assert steps_within(alone, month).tolist() == [True]
+
+
+_PENTADS = [date(2001, 1, 1) + timedelta(5 * k) for k in range(73)]
+
+
+@pytest.mark.parametrize(
+    ("parts", "middle", "shown"),
+    [
+        (
+            [(m, d) for m in range(1, 13) for d in (1, 11, 21)],
+            5,
+            "3 steps in each month",
+        ),
+        ([(m, d) for m in range(1, 13) for d in (1, 16)], 7, "2 steps in each month"),
+        ([(1, 1 + 8 * k) for k in range(46)], None, "46 steps in each year"),
+        ([(1, 1 + 16 * k) for k in range(23)], None, "23 steps in each year"),
+        ([(day.month, day.day) for day in _PENTADS], None, "73 steps in each year"),
+    ],
+)
+def test_parts_of_months_and_years_reach_to_the_next(parts, middle, shown):
+    """Dekads, half months, composites, and pentads of the same dates in leap years, by their first
+    days, last days or middles, with some left out; against the distance to the next one."""
+    days = [
+        date(year, month, 1) + timedelta(day - 1)
+        for year in range(2003, 2009)
+        for month, day in parts
+    ]
+    begins = np.array(days, dtype="M8[D]").astype(int)
+    ends = np.append(begins[1:], np.datetime64("2009-01-01", "D").astype(int))
+    there = np.arange(begins.size) % 11 != 7
+    for times in (begins, ends - 1, None if middle is None else begins + middle):
+        if times is None:
+            continue
+        found = axis(times[there], "days since 1970-01-01")
+        np.testing.assert_array_equal(found.cells, np.stack([begins, ends], 1)[there])
+        centres = (begins + ends)[there] / 2
+        np.testing.assert_array_equal(found.middles, centres)
+    stamps = Stamps(found.ticks, "standard", found.step)
+    known = next(filter(None, (parts_of(stamps, stamp) for stamp in Stamp)))
+    assert str(known) == shown
+    missing = np.sum(~there[: np.flatnonzero(there)[-1]])
+    assert known.count_missing(found.cell_ticks[:, 0] // DAY_TICKS) == missing
+
+
+@pytest.mark.parametrize(
+    "texts",
+    [
+        ("2001-01-03", "2001-01-19", "2001-02-03", "2001-02-17", "2001-03-09"),
+        ("2001-01-01", "2001-01-20", "2001-02-01", "2001-02-03", "2001-03-01"),
+        ("2001-01-01T06", "2001-01-11T06", "2001-01-21T06", "2001-02-01T06"),
+    ],
+)
+def test_other_irregular_steps_are_of_unknown_length(texts):
+    ticks = [np.datetime64(text, "h").astype(float) for text in texts]
+    assert axis(ticks, "hours since 1970-01-01").lengths is None
+
+
+def test_a_week_belongs_to_the_month_of_its_middle_with_bounds_or_without():
+    begins = np.arange(0.0, 700, 7)
+    plain = axis(begins, "days since 2001-01-01")
+    bounded = replace(plain, bounds=np.stack([begins, begins + 7], 1))
+    stamped = replace(bounded, numbers=begins + 7)
+    for other in (bounded, stamped):
+        np.testing.assert_array_equal(plain.month_numbers, other.month_numbers)
+        np.testing.assert_array_equal(plain.middles, other.middles)
+        assert plain.span == other.span
+    day = Period.parse("2001-02-01")  # of the week of 29 January
+    assert np.flatnonzero(steps_covering(plain, day)).tolist() == [4]
+    assert steps_within(plain, day).sum() == 1
+    assert not steps_within(plain, Period.parse("2001-02-02")).any()
+    assert not steps_covering(plain, Period.parse("2001-02-02..2001-02-05")).any()
 
 
 def test_months_counted_from_a_day_that_some_lack_are_refused():

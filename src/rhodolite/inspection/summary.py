@@ -15,11 +15,13 @@ from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.local_clock import local_offset
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.space.cell_lists import is_cell_list
+from rhodolite.model.time.calendar_parts import CalendarParts
 from rhodolite.model.time.date_values import units_of_dates, write_dates
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant
+from rhodolite.model.time.step_bounds import Stamp, Stamps, parts_of
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.time.time_units import dates_of_ticks
+from rhodolite.model.time.time_units import DAY_TICKS, dates_of_ticks
 from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import overview
@@ -215,14 +217,17 @@ def _when(dataset: Dataset) -> Plain | None:
     if axis is None or not len(axis):
         return None
     ends = dates_of_ticks(np.array([axis.ticks.min(), axis.ticks.max()]), axis.calendar)
+    parts, missing = _parts(axis), axis.step.missing
+    if parts is not None and axis.cell_ticks is not None:
+        missing = parts.count_missing(axis.cell_ticks[:, 0] // DAY_TICKS)
     described: Plain = {
         "first": format_date(ends[0]),
         "last": format_date(ends[1]),
         "covers": _list_covered(axis),
-        "step": str(axis.step),
+        "step": str(parts or axis.step),
         "count": len(axis),
-        "missing_steps": axis.step.missing,
-        "gaps": _gaps(axis),
+        "missing_steps": missing,
+        "gaps": _gaps(axis) if missing else [],
         "calendar": axis.calendar,
         "utc_offset": local_offset(dataset),
         "name": axis.name,
@@ -234,10 +239,21 @@ def _when(dataset: Dataset) -> Plain | None:
     return described
 
 
+def _parts(axis: TimeAxis) -> CalendarParts | None:
+    """Return the parts of months or years that times without bounds stand for; None where they are
+    none."""
+    if axis.bounds is not None or axis.step.unit != "irregular":
+        return None
+    stamps = Stamps(axis.ticks, axis.calendar, axis.step)
+    return next(filter(None, (parts_of(stamps, stamp) for stamp in Stamp)), None)
+
+
 def _list_covered(axis: TimeAxis) -> list[str]:
     """Return the first and last period that steps stand for: days, months or years as the step
     is."""
     fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
+    if fields == 3 or _parts(axis) is not None:
+        return [str(axis.span.first), str(axis.span.last)]
     if axis.step.unit == "year":
         return [
             f"{year:04d}" for year in (axis.named_years.min(), axis.named_years.max())
@@ -251,8 +267,6 @@ def _list_covered(axis: TimeAxis) -> list[str]:
 
 def _gaps(axis: TimeAxis, most: int = 5) -> list[str]:
     """Return the first few stretches where steps are left out, as between two dates."""
-    if not axis.step.missing:
-        return []
     order = axis.order
     distances = np.diff(axis.middle_ticks[order])
     wide = np.flatnonzero(distances > 1.5 * np.median(distances))[:most]

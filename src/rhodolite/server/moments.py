@@ -13,6 +13,7 @@ from rhodolite.errors import DataError
 from rhodolite.formats.text.date_forms import parse_fields
 from rhodolite.model.time.dates import first_moment, moment_after
 from rhodolite.model.time.period_text import Instant, Period
+from rhodolite.model.time.steps_of_periods import steps_covering, steps_within
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.server.limits import Refused
 
@@ -52,7 +53,7 @@ def lie_within(axis: TimeAxis, first: str, last: str) -> NDArray[np.bool_]:
         ends = [
             None if text in ("", "..") else _instant_of(text) for text in (first, last)
         ]
-        return axis.within(Period(*ends))
+        return steps_within(axis, Period(*ends))
 
 
 def texts_of_moments(axis: TimeAxis) -> list[str]:
@@ -98,10 +99,10 @@ def steps_named(axis: TimeAxis, text: str, moments: list[str]) -> NDArray[np.int
         return np.array([moments.index(text)])
     first, slash, last = text.partition("/")
     chosen = np.flatnonzero(lie_within(axis, first, last or first))
-    if not chosen.size and not slash and axis.cells is not None:
-        begin, _ = moments_named(axis, text)
-        cells = axis.cells
-        chosen = np.flatnonzero((cells[:, 0] <= begin) & (begin < cells[:, 1]))
+    if not chosen.size and not slash:
+        with _refusing(text):
+            instant = _instant_of(text)
+            chosen = np.flatnonzero(steps_covering(axis, Period(instant, instant)))
     if not chosen.size:
         raise Refused(404, f"there is no time in {text[:60]}; {_range_of(axis)}")
     return chosen

@@ -28,6 +28,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.mesh_of_dataset import mesh_of
+from rhodolite.model.time.dates import format_date
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import area_mean
 from rhodolite.operations.axis_reduction.plan import Over
@@ -186,9 +187,10 @@ def _need_single_step(part: Dataset, variable: Variable) -> None:
         and time.dimension in variable.dimensions
         and time.values.size > 1
     ):
+        last = format_date(part.need_time().reference_dates[-1]).replace(" ", "T")
         raise DataError(
             f"{variable.name} holds classes, of which there is no mean; choose one of its "
-            f"{time.values.size} steps, such as --time {part.need_time().span.last}"
+            f"{time.values.size} steps, such as --time {last}"
         )
 
 

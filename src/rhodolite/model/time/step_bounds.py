@@ -8,6 +8,7 @@ from enum import StrEnum
 import numpy as np
 
 from rhodolite.model.time.calendar_days import first_days, months_of_days
+from rhodolite.model.time.calendar_parts import CalendarParts
 from rhodolite.model.time.sampling import SamplingInterval
 from rhodolite.model.time.time_units import DAY_TICKS, HOUR_TICKS, Ticks
 
@@ -57,13 +58,14 @@ def implied_cells(stamps: Stamps) -> Ticks | None:
 
     A month, a year or a day is the one of the calendar that the stamp lies in. Several months, and
     hours, begin at their stamp unless the stamps stand in the middle or at the end of what they can
-    stand for.
+    stand for. So do parts of months and years that begin anew with each.
     """
     if stamps.step.months:
         return _of_months(stamps, stamps.step.months)
     width = stamps.step.ticks
     if width is None:
-        return None
+        of_parts = (_of_parts(stamps, stamp) for stamp in Stamp)
+        return next((cells for cells in of_parts if cells is not None), None)
     start = stamps.ticks - _since_start(stamps, width)
     return np.stack([start, start + width], axis=1)
 
@@ -80,7 +82,7 @@ def stamped_cells(stamps: Stamps, stamp: Stamp) -> Ticks | None:
         return _from_months(first, count, stamps.calendar)
     width = stamps.step.ticks
     if width is None:
-        return None
+        return _of_parts(stamps, stamp)
     start = (
         stamps.ticks
         - {Stamp.START: 0, Stamp.MIDDLE: width // 2, Stamp.END: width}[stamp]
@@ -101,6 +103,37 @@ def end_at_stamps(stamps: Stamps) -> bool:
         return False
     ends = stamps.ticks.min() % DAY_TICKS, stamps.ticks.max() % DAY_TICKS
     return bool(ends[0] == width and ends[1] == 0)
+
+
+def parts_of(stamps: Stamps, stamp: Stamp) -> CalendarParts | None:
+    """Return the parts of months or years that stamps without a time of the day stand for; None
+    where they are none."""
+    if stamps.clocks.any() or len(np.unique(stamps.ticks)) < len(stamps.ticks):
+        return None
+    before = _days_after_start(stamps, stamp)
+    days = stamps.ticks // DAY_TICKS - before
+    parts = CalendarParts.find(days, stamps.calendar)
+    if parts is None or stamp is not Stamp.MIDDLE:
+        return parts
+    middle = int(parts.offsets[1]) // 2
+    return parts if parts.months == 1 and before in (middle - 1, middle) else None
+
+
+def _days_after_start(stamps: Stamps, stamp: Stamp) -> int:
+    """Return how many days after the beginning of its part each stamp stands; of ends, before the
+    part that follows."""
+    if stamp is Stamp.MIDDLE:  # of dekads the 5th or 6th, 15th or 16th, 25th or 26th
+        return int(stamps.months_and_days[1].min()) - 1
+    return -1 if stamp is Stamp.END else 0
+
+
+def _of_parts(stamps: Stamps, stamp: Stamp) -> Ticks | None:
+    parts = parts_of(stamps, stamp)
+    if parts is None:
+        return None
+    days = stamps.ticks // DAY_TICKS - _days_after_start(stamps, stamp)
+    cells = parts.to_ends(days) if stamp is Stamp.END else parts.from_starts(days)
+    return cells * DAY_TICKS
 
 
 def _of_months(stamps: Stamps, count: int) -> Ticks:

@@ -14,10 +14,9 @@ from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Coordinate
 from rhodolite.model.cf.vocabulary import CALENDARS
-from rhodolite.model.space.precision import slack
 from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.calendar_names import plain_calendar
-from rhodolite.model.time.dates import first_moment, format_date, moment_after
+from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant, Period
 from rhodolite.model.time.sampling import (
     IRREGULAR,
@@ -227,11 +226,19 @@ class TimeAxis:
         """What says which period a step belongs to, in microseconds, shape (n,).
 
         The middle of the bounds where there are some: a monthly mean stamped with the end of its
-        month still belongs to that month. Otherwise the coordinate itself, unless steps end there.
+        month still belongs to that month. Otherwise the coordinate itself, unless steps end there
+        or are of several days, such as a week, which may lie in the month after the one in which it
+        begins.
         """
-        if self.ends_at_stamps and self.cell_ticks is not None:
-            return np.asarray(self.ticks - np.diff(self.cell_ticks, axis=1)[:, 0] // 2)
+        if self.ends_at_stamps or self._are_of_days:
+            return self.covered_middles
         return self._bounded_middles
+
+    @property
+    def _are_of_days(self) -> bool:
+        """Whether steps without bounds are of more than a day each, and of no months."""
+        lengths = self.lengths if self.bounds is None and not self.instants else None
+        return lengths is not None and not self.step.months and bool(lengths.max() > 1)
 
     @property
     def middles(self) -> Array:
@@ -335,33 +342,6 @@ class TimeAxis:
             )
         return replace(plain, bounds=self.from_ticks(cells))
 
-    def within(self, period: Period) -> NDArray[np.bool_]:
-        """Return which steps lie in a period, all of its last part included; shape (n,).
-
-        Where a period is of whole years and steps are of several months, they count to the year
-        that they are called after.
-        """
-        ends = [end for end in (period.first, period.last) if end is not None]
-        if self.resolution.months > 1 and all(len(end.fields) == 1 for end in ends):
-            first, last = period.first, period.last
-            after = self.named_years >= (first.fields[0] if first else -(10**9))
-            return np.asarray(
-                after & (self.named_years <= (last.fields[0] if last else 10**9))
-            )
-        chosen = np.ones(len(self), dtype=bool)
-        middles, near = self.middles, slack(self.numbers, self.stored)
-        if period.first is not None:
-            chosen &= (
-                middles
-                >= self.to_number(first_moment(period.first, self.calendar)) - near
-            )
-        if period.last is not None:
-            begin = self.to_number(first_moment(period.last, self.calendar))
-            end = self.to_number(moment_after(period.last, self.calendar))
-            # A second may be shorter than what times may be off by, and holds its own moment.
-            chosen &= middles < max(end - near, (begin + end) / 2)
-        return chosen
-
     @property
     def span_as_written(self) -> tuple[str, str]:
         """The first and the last time as written, as text."""
@@ -372,7 +352,10 @@ class TimeAxis:
     @property
     def span(self) -> Period:
         """From the first to the last day that the axis covers."""
-        ends = np.array([self.middle_ticks.min(), self.middle_ticks.max()])
+        first = last = self.middle_ticks
+        if self.cell_ticks is not None and not self.instants:
+            first, last = self.cell_ticks.T - np.array([[0], [1]])
+        ends = np.array([first.min(), last.max()])
         dates = dates_of_ticks(ends, self.calendar)
         return Period(*[Instant((d.year, d.month, d.day)) for d in dates])
 
@@ -381,7 +364,7 @@ class TimeAxis:
         """The middles of what steps cover, in microseconds, wherever in it the times stand; the
         times where that is not known, or where values are of the moments."""
         if self.cell_ticks is None or self.instants or self.climatological:
-            return self.middle_ticks
+            return self._bounded_middles
         return np.asarray(
             self.cell_ticks[:, 0] + np.diff(self.cell_ticks, axis=1)[:, 0] // 2
         )

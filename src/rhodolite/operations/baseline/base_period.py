@@ -14,6 +14,7 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.grouped_statistics import Statistic
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.period_text import Period
+from rhodolite.model.time.steps_of_periods import steps_within
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
 from rhodolite.operations.parameters.cycle import Cycle
@@ -106,7 +107,7 @@ class BasePeriod:
         steps = (
             np.arange(len(axis))
             if period is None
-            else np.flatnonzero(axis.within(period))
+            else np.flatnonzero(steps_within(axis, period))
         )
         years, asked = _check_base(axis, steps, cycle, period, coverage, fewest)
         present, places_in_base = np.unique(phases[steps], return_inverse=True)

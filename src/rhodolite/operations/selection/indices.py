@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
-from rhodolite.errors import DataError
+from rhodolite.errors import DataError, warn
 from rhodolite.kernels.sphere import cell_with, eastward_from, shortest_turn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
@@ -21,7 +21,9 @@ from rhodolite.model.space.range_text import (
     format_longitude,
 )
 from rhodolite.model.time.period_text import Months, Period, Season, Years
+from rhodolite.model.time.steps_of_periods import steps_covering, steps_within
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_labels import time_labels
 from rhodolite.operations.variables.references import with_bounds
 
 Indices = NDArray[np.intp]
@@ -240,7 +242,7 @@ def time_indices(
     chosen = np.ones(len(axis), dtype=bool)
     asked = []
     if period is not None:
-        chosen &= axis.within(period)
+        chosen &= _lie_within(axis, period)
         asked.append(f"--time {period}")
     if months is not None:
         chosen &= np.isin(axis.months, months.numbers)
@@ -259,6 +261,17 @@ def time_indices(
             f"{axis.span.first} to {axis.span.last} ({axis.step})"
         )
     return steps
+
+
+def _lie_within(axis: TimeAxis, period: Period) -> NDArray[np.bool_]:
+    """Return which steps lie within a period, or else which cover all of it, with a word."""
+    within = steps_within(axis, period)
+    covering = steps_covering(axis, period)
+    if within.any() or not covering.any():
+        return within
+    label = time_labels(axis)[int(np.argmax(covering))]
+    warn(f"--time {period}: taken is {label}, the step that it lies in")
+    return covering
 
 
 def _ends(values: Array, wanted: LongitudeRange) -> tuple[float, float]:
