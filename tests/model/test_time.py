@@ -226,6 +226,20 @@ def test_a_week_belongs_to_the_month_of_its_middle_with_bounds_or_without():
     assert not steps_covering(plain, Period.parse("2001-02-02..2001-02-05")).any()
 
 
+@pytest.mark.parametrize("months", [2, 3, 6, 12])
+def test_steps_of_several_months_are_of_one_with_bounds_or_without(months):
+    """A step of November and December is of December, and a year of no season."""
+    first = np.datetime64("2001-01") + np.arange(0, 120, months)
+    begins, ends = (
+        m.astype("M8[D]").astype(float)
+        for m in (first, first + np.timedelta64(months, "M"))
+    )
+    plain = axis(begins, "days since 1970-01-01")
+    bounded = replace(plain, bounds=np.stack([begins, ends], 1))
+    np.testing.assert_array_equal(plain.month_numbers, bounded.month_numbers)
+    np.testing.assert_array_equal(plain.middles, bounded.middles)
+
+
 def test_months_counted_from_a_day_that_some_lack_are_refused():
     with pytest.raises(ValueError, match="from day 31 of one, which not all of them"):
         axis([1], "months since 1900-01-31").to_dates(np.array([1.0]))

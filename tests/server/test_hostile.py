@@ -429,6 +429,20 @@ def test_units_and_members_of_the_same_name_are_two_things():
     assert value(layer.of_member("1").in_units("1")) == 0.2
 
 
+@pytest.mark.parametrize(
+    ("months", "asked", "at"),
+    [(1, "2000-01-31", 0), (1, "2000-02-29T23:00:00Z", 1), (1, "2000-02", 1)]
+    + [(3, "2000-03-31", 0), (3, "2000-04-01", 1), (12, "2001-01-01", 1)],
+)
+def test_a_map_of_a_time_is_of_the_step_that_covers_it(months, asked, at):
+    """The last day of January is nearer to 1 February, and is of January."""
+    begins = np.datetime64("2000-01") + np.arange(3) * months
+    axes = {"time": begins.astype("M8[D]"), "lat": [0.0], "lon": [0.0]}
+    data = from_arrays({"tas": np.zeros((3, 1, 1))}, axes, units={"tas": "K"})
+    (layer,) = layers_of(Served("d", data, default_engine(), Gate(Limits()))).values()
+    assert dict(layer.picks(asked, None))["time"] == at
+
+
 def test_a_pixel_beside_a_map_is_where_it_lies(served):
     """Clients ask for one where tiles meet: west of the map is not its eastern end."""
     maps = Maps(served, Fields(1 << 20))

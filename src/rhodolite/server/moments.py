@@ -62,7 +62,8 @@ def texts_of_moments(axis: TimeAxis) -> list[str]:
 
 
 def nearest_step(axis: TimeAxis, text: str) -> int:
-    """Return the step whose time is nearest to one that is written in ISO 8601.
+    """Return the step that covers a time that is written in ISO 8601, or else the one whose own is
+    nearest to it.
 
     Raises
     ------
@@ -74,6 +75,9 @@ def nearest_step(axis: TimeAxis, text: str) -> int:
     covered = (low, high) if axis.cells is None else axis.cells
     if last <= min(low, np.min(covered)) or (first > high and first >= np.max(covered)):
         raise Refused(404, f"there is no time {text[:60]}; {_range_of(axis)}")
+    covering = _steps_covering(axis, text)
+    if covering.size:
+        return int(covering[0])
     # A day, month or year that is named as a whole is its middle.
     number = first if "T" in text else (first + last) / 2
     return int(np.argmin(np.abs(axis.middles - number)))
@@ -100,12 +104,16 @@ def steps_named(axis: TimeAxis, text: str, moments: list[str]) -> NDArray[np.int
     first, slash, last = text.partition("/")
     chosen = np.flatnonzero(lie_within(axis, first, last or first))
     if not chosen.size and not slash:
-        with _refusing(text):
-            instant = _instant_of(text)
-            chosen = np.flatnonzero(steps_covering(axis, Period(instant, instant)))
+        chosen = _steps_covering(axis, text)
     if not chosen.size:
         raise Refused(404, f"there is no time in {text[:60]}; {_range_of(axis)}")
     return chosen
+
+
+def _steps_covering(axis: TimeAxis, text: str) -> NDArray[np.intp]:
+    with _refusing(text):
+        instant = _instant_of(text)
+        return np.flatnonzero(steps_covering(axis, Period(instant, instant)))
 
 
 def _range_of(axis: TimeAxis) -> str:

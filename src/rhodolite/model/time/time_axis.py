@@ -227,18 +227,20 @@ class TimeAxis:
 
         The middle of the bounds where there are some: a monthly mean stamped with the end of its
         month still belongs to that month. Otherwise the coordinate itself, unless steps end there
-        or are of several days, such as a week, which may lie in the month after the one in which it
-        begins.
+        or may reach into another month, such as a week.
         """
-        if self.ends_at_stamps or self._are_of_days:
+        if self.ends_at_stamps or self._may_reach_over:
             return self.covered_middles
         return self._bounded_middles
 
     @property
-    def _are_of_days(self) -> bool:
-        """Whether steps without bounds are of more than a day each, and of no months."""
-        lengths = self.lengths if self.bounds is None and not self.instants else None
-        return lengths is not None and not self.step.months and bool(lengths.max() > 1)
+    def _may_reach_over(self) -> bool:
+        """Whether steps without bounds may cover parts of two months: those of several days or
+        months. Of two times alone the distance tells little."""
+        if self.bounds is not None or self.instants or self.lengths is None:
+            return False
+        is_longer = self.step.months != 1 and self.lengths.max() > 1
+        return bool(is_longer) and len(self) > 2
 
     @property
     def middles(self) -> Array:
