@@ -10,13 +10,11 @@ import tempfile
 import time
 from pathlib import Path
 
-# Both bring a copy of the same library for projections; loaded the other way round it crashes.
-import pyproj  # noqa: F401, I001
-import eccodes
 import numpy as np
 
 import rhodolite
 from rhodolite.arrays import Engine
+from rhodolite.formats.grib.messages import library
 
 _PACKINGS = {"simple": 60, "ccsds": 60, "complex": 40, "jpeg": 12}
 """How many maps of a quarter of a degree are written with each."""
@@ -38,6 +36,7 @@ _GRID = {
 
 def write_messages(path: Path, packing: str, count: int) -> None:
     """Write hourly maps of smooth values with some noise."""
+    eccodes = library()
     noise = np.random.default_rng(0)
     waves = 280 + 10 * np.sin(np.linspace(0, 60, _ROWS * _COLUMNS))
     with path.open("wb") as file:
