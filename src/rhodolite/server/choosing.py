@@ -12,6 +12,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import LatitudeRange, Levels, LongitudeRange
+from rhodolite.operations.axis_reduction.cell_areas import covered_parts
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import cells_within
 from rhodolite.operations.selection.indices import (
@@ -89,14 +90,11 @@ def cells_in_area(layer: Layer, polygon: Any, *, parts_of_cells: bool) -> Cells:
     region = Regions.of(shapely.MultiPolygon(list(shapes)))
     choice = CellChoice.FRACTION if parts_of_cells else CellChoice.CENTRE
     try:
-        covered = region.weights(mesh, choice).toarray().reshape(mesh.shape)
-        covered = np.divide(
-            covered, mesh.areas, out=np.zeros(mesh.shape), where=mesh.areas > 0
-        )
+        covered = region.weights(mesh, choice).toarray().reshape(-1)
     except DataError:
         what = "lies in" if parts_of_cells else "has its centre in"
         raise Refused(404, f"no cell {what} this area") from None
-    return _block(layer, covered)
+    return _block(layer, covered_parts(covered, mesh).reshape(mesh.shape))
 
 
 def _block(layer: Layer, covered: Array) -> Cells:

@@ -79,6 +79,24 @@ def areas_of_cells(
     return CellAreas(geometric, np.ones(mesh.size), None)
 
 
+def covered_parts(
+    covered: Array, mesh: Mesh, cells: Array | slice = slice(None)
+) -> Array:
+    """Return which part of each cell an area covers, from 0 to 1.
+
+    Parameters
+    ----------
+    covered : ndarray of float64, shape (n,)
+        What of the cells lies in it, in steradians.
+    mesh : Mesh
+    cells : ndarray of int, shape (n,), optional
+        Which cells these are; all of them by default.
+    """
+    geometric = mesh.areas.reshape(-1)[cells]
+    none = np.zeros(geometric.size)
+    return np.divide(covered, geometric, out=none, where=geometric > 0)
+
+
 def cell_measure(dataset: Dataset, variable: Variable) -> Variable | None:
     """Return the variable of cell areas that a variable names, where it is in the dataset and
     fits.

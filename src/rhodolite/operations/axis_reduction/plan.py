@@ -21,7 +21,11 @@ from rhodolite.model.space.mesh import Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.variable import Variable
-from rhodolite.operations.axis_reduction.cell_areas import CellAreas, areas_of_cells
+from rhodolite.operations.axis_reduction.cell_areas import (
+    CellAreas,
+    areas_of_cells,
+    covered_parts,
+)
 from rhodolite.operations.axis_reduction.layer_thickness import layer_weights
 from rhodolite.operations.axis_reduction.reduce import AxisReduction, CellGroup
 from rhodolite.operations.parameters.regions import CellChoice, Regions
@@ -347,13 +351,13 @@ def _groups(
         Whether an area may be that of an earlier choice, or larger; bands of latitude cut what was
         chosen.
     """
-    geometric, whole = mesh.areas.reshape(-1), known.whole
+    whole = known.whole
     by_area, by_share = [], []
     for first, last in zip(areas.indptr[:-1], areas.indptr[1:], strict=True):
         cells, parts = areas.indices[first:last], areas.data[first:last]
         order = np.argsort(cells)
         cells, parts = cells[order], parts[order]
-        fractions = parts / geometric[cells]
+        fractions = covered_parts(parts, mesh, cells)
         shares = fractions * known.shares[cells]
         if nested:
             shares = known.within(fractions, cells)

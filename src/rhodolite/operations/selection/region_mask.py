@@ -18,6 +18,7 @@ from rhodolite.operations.axis_reduction.cell_areas import (
     WHOLE_AREA,
     CellAreas,
     areas_of_cells,
+    covered_parts,
 )
 from rhodolite.operations.parameters.regions import CellChoice, Regions
 from rhodolite.operations.selection.curvilinear import Positions, mask_cells
@@ -72,10 +73,10 @@ def _covered_areas(
     weights = regions.weights(mesh, cells, outlines)  # refuses any that covers no cell
     if len(outlines) > 1:
         weights = regions.weights(mesh, cells, [unite_outlines(outlines)])
-    covered, geometric = np.asarray(weights.sum(axis=0)), mesh.areas.reshape(-1)
-    none = np.zeros(mesh.size)
-    fractions = np.divide(covered, geometric, out=none, where=geometric > 0)
-    whole = known.whole if known.named is not None else geometric * EARTH_RADIUS**2
+    fractions = covered_parts(np.asarray(weights.sum(axis=0)), mesh)
+    whole = known.whole
+    if known.named is None:
+        whole = mesh.areas.reshape(-1) * EARTH_RADIUS**2
     return np.asarray(known.within(fractions) * whole)
 
 
