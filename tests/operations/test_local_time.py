@@ -46,16 +46,20 @@ def test_days_are_those_between_local_midnights(minutes, unit):
     assert days["time"].attributes["utc_offset"] == offset
 
 
-@given(st.integers(-14, 14))
-def test_stamps_at_the_ends_of_hours_are_moved_as_those_in_their_middles(offset):
-    """That times are ends shows by midnight, and has to be known before they are moved."""
-    means = [
-        Aggregate(to="day", utc_offset=str(UtcOffset(60 * offset)), min_coverage=0)(
-            hours(72, first=first)
-        )["tas"]
-        for first in (0.5, 1.0)
+@given(st.integers(-14 * 60, 14 * 60), st.sampled_from([1.0, 3.0, 6.0]))
+def test_hours_are_moved_with_what_they_cover_wherever_their_stamps_stand(
+    minutes, step
+):
+    """What times cover shows by universal midnight, and has to be known before they are moved."""
+    days = [
+        Aggregate(to="day", utc_offset=str(UtcOffset(minutes)), min_coverage=0)(
+            hours(72, first=part * step, step=step)
+        )
+        for part in (0.0, 0.5, 1.0)
     ]
-    np.testing.assert_array_equal(means[0].values(), means[1].values())
+    for other in days[1:]:
+        np.testing.assert_array_equal(days[0]["tas"].values(), other["tas"].values())
+        np.testing.assert_array_equal(days[0].time.middles, other.time.middles)
 
 
 @pytest.mark.parametrize("way", ["aggregate", "convert", "subset"])

@@ -227,7 +227,7 @@ class TimeAxis:
 
         The middle of the bounds where there are some: a monthly mean stamped with the end of its
         month still belongs to that month. Otherwise the coordinate itself, unless steps end there
-        or may reach into another month, such as a week.
+        or may reach into another day or month, such as a week.
         """
         if self.ends_at_stamps or self._may_reach_over:
             return self.covered_middles
@@ -235,12 +235,13 @@ class TimeAxis:
 
     @property
     def _may_reach_over(self) -> bool:
-        """Whether steps without bounds may cover parts of two months: those of several days or
-        months. Of two times alone the distance tells little."""
+        """Whether steps without bounds may cover parts of two days or months: all but those of a
+        month, a day, or hours that divide it. Of two times alone the distance tells little."""
         if self.bounds is not None or self.instants or self.lengths is None:
             return False
-        is_longer = self.step.months != 1 and self.lengths.max() > 1
-        return bool(is_longer) and len(self) > 2
+        width = self.step.ticks
+        divides_day = width is not None and DAY_TICKS % width == 0
+        return self.step.months != 1 and not divides_day and len(self) > 2
 
     @property
     def middles(self) -> Array:

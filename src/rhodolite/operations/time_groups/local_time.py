@@ -54,8 +54,8 @@ def in_local_time(dataset: Dataset, offset: UtcOffset | None) -> Dataset:
     if offset is None:
         return dataset
     axis = dataset.need_time()
-    if axis.ends_at_stamps and axis.cells is not None:
-        # That times are the ends of their steps shows by midnight, from which they are moved.
+    if axis.bounds is None and axis.cells is not None and not axis.instants:
+        # What steps cover shows by midnight, from which they are moved.
         name = dataset.need(Role.TIME).name
         dataset = with_bounds(dataset, name, axis.cells)
     _need_hours(dataset, axis, offset)
