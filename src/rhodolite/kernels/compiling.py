@@ -91,7 +91,7 @@ def _dispatcher(
     return njit(**options)(function)
 
 
-class _Announcer(event.Listener):
+class _Announcer(event.Listener):  # type: ignore[misc]
     """Says so when something is compiled for the first time, since that takes a while."""
 
     said = False
@@ -108,4 +108,4 @@ class _Announcer(event.Listener):
         """What is done needs no words."""
 
 
-event.register("numba:compile", _Announcer())  # type: ignore[no-untyped-call]
+event.register("numba:compile", _Announcer())
