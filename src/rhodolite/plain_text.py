@@ -49,6 +49,19 @@ def write_number(value: float) -> str:
     return repr(shorten_number(value)).removesuffix(".0")
 
 
+def percent_there(share: float) -> str:
+    """Return a share in percent, of which one that lacks little is not all.
+
+    Examples
+    --------
+    >>> percent_there(0.75), percent_there(0.9989), percent_there(1.0)
+    ('75%', '99.8%', '100%')
+    """
+    if not 0.99 < share < 1:
+        return f"{share:.0%}"
+    return f"{math.floor(share * 1000) / 10:g}%"
+
+
 def write_rounded(value: float, digits: int) -> str:
     """Return a number with so many significant digits, and all of those before the point.
 

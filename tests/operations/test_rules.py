@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import rhodolite
 from conftest import make_dataset, run_here, write_plain
+from rhodolite.checking import check
 from rhodolite.errors import DataError, RhodoliteWarning, UsageError
 from rhodolite.kernels.drought_indices import bound_index, fit_gamma, gamma_index
 from rhodolite.kernels.pair_moments import PairMoments
@@ -23,13 +24,16 @@ from rhodolite.model.units.calendar_rates import days_of_unit
 from rhodolite.model.units.conversion import rescaling
 from rhodolite.model.units.differences import Zero, read_zero
 from rhodolite.model.units.udunits import power, product
+from rhodolite.operations.accumulate import Accumulate
 from rhodolite.operations.aggregate import Aggregate
 from rhodolite.operations.calc import Calc
 from rhodolite.operations.compare import Compare
 from rhodolite.operations.convert import Convert
 from rhodolite.operations.index import Index
 from rhodolite.operations.parameters.other_dataset import OtherDataset
+from rhodolite.operations.summarise import Summarise
 from rhodolite.operations.trend import Trend
+from rhodolite.operations.variables.references import with_bounds
 
 
 def field(value, units, name="x", **attributes):
@@ -476,3 +480,34 @@ def test_a_slope_is_converted_as_its_rate_is(rng, units):
     factor = 365.2425 / 12 if units == "mm/month" else 1.0
     assert first.units == slope
     np.testing.assert_allclose(first.values(), second * factor, rtol=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("first", "length", "told"),
+    [
+        (np.arange(12.0) - 1, 3, "as those of running means do"),
+        (np.repeat(np.arange(0.0, 12, 4), 4), None, "--amounts since-start"),
+        (np.arange(12.0), 1, None),
+        (np.arange(12.0), 1 + 0.5 / 86400, None),  # rounded to seconds
+    ],
+)
+@pytest.mark.parametrize("units", ["mm/day", "mm"])
+def test_what_steps_share_is_not_added_up(first, length, told, units):
+    length = np.tile([1.0, 2, 3, 4], 3) if length is None else length
+    bounds = np.stack([first, first + length], axis=1)
+    data = make_dataset(
+        np.ones((12, 1, 1)),
+        name="pr",
+        times=bounds.mean(axis=1),
+        attributes={"units": units, "standard_name": "", "cell_methods": "time: sum"},
+    )
+    data = with_bounds(data, "time", bounds)
+    ways = (Summarise(over="time", statistic="sum"), Accumulate())
+    if told is None:
+        total = float(ways[0](data)["pr"].values().ravel()[0])
+        assert total == pytest.approx(12, rel=1e-4)
+        return
+    for way in ways:
+        with pytest.raises(DataError, match=told):
+            way(data)
+    assert any("overlap" in finding.what for finding in check(data))

@@ -9,6 +9,7 @@ from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.calendar_names import NAMED_IN_CF
+from rhodolite.model.time.steps_of_periods import steps_overlap
 from rhodolite.model.time.time_units import counts_from_a_date, counts_months
 
 _CALENDARS = (*NAMED_IN_CF, "none")
@@ -67,6 +68,20 @@ def readable(dataset: Dataset) -> Iterator[Finding]:
         )
 
 
+def overlaps(dataset: Dataset) -> Iterator[Finding]:
+    """Steps cover no parts of each other."""
+    try:
+        axis = dataset.time
+    except DataError:
+        return
+    if axis is not None and axis.bounds is not None and steps_overlap(axis):
+        yield advice(
+            axis.name,
+            "the bounds of steps overlap, as those of running means do; sums over time are refused",
+            "CF 7.1",
+        )
+
+
 def gaps(dataset: Dataset) -> Iterator[Finding]:
     """Steps follow each other without a gap."""
     try:
@@ -82,4 +97,4 @@ def gaps(dataset: Dataset) -> Iterator[Finding]:
         )
 
 
-CHECKS = (readable, gaps)
+CHECKS = (readable, gaps, overlaps)

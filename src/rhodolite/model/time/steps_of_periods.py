@@ -1,4 +1,5 @@
-"""Which steps of a time axis lie in a period, and which cover one."""
+"""Which steps of a time axis lie in a period, which cover one, and whether they cover parts of each
+other."""
 
 from __future__ import annotations
 
@@ -11,6 +12,8 @@ from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import ticks_of_date
 
+_OVERLAP = 0.01
+"""Parts of a step that it has to share with another, since times may be rounded."""
 _EVER = 10**9
 """Years before and after all others."""
 
@@ -55,3 +58,12 @@ def steps_covering(axis: TimeAxis, period: Period) -> NDArray[np.bool_]:
         (begins <= ticks_of_date(first, axis.calendar))
         & (ticks_of_date(after, axis.calendar) <= ends)
     )
+
+
+def steps_overlap(axis: TimeAxis) -> bool:
+    """Return whether steps cover parts of each other, as running means do."""
+    if axis.cell_ticks is None or axis.instants or axis.climatological:
+        return False
+    begins, ends = axis.cell_ticks[np.argsort(axis.cell_ticks[:, 0], kind="stable")].T
+    shared = ends[:-1] - begins[1:]
+    return bool((shared > _OVERLAP * (ends - begins)[:-1]).any())

@@ -18,6 +18,7 @@ from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_intervals import Divided, Interval
 from rhodolite.model.time.time_units import DAY_TICKS, dates_of_ticks
 from rhodolite.model.variable import Storage, Variable
+from rhodolite.plain_text import percent_there
 
 FEW_STEPS = 12
 """Of a period of so few steps, such as the months of a year, none may be missing."""
@@ -231,7 +232,7 @@ def _hint_of_months(periods: Periods) -> str:
 def _name_periods(periods: Periods, which: Array, interval: Interval) -> str:
     dates = dates_of_ticks(periods.divided.limits[which[:4], 0], periods.axis.calendar)
     named = ", ".join(
-        f"{_name_date(date, interval)} ({part:.0%} there)"
+        f"{_name_date(date, interval)} ({percent_there(part)} there)"
         for date, part in zip(dates, periods.share[which[:4]], strict=True)
     )
     return named + (f" and {which.size - 4:,} more" if which.size > 4 else "")

@@ -10,6 +10,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, warn
 from rhodolite.model.cf.cell_methods import methods_over_time
+from rhodolite.model.time.steps_of_periods import steps_overlap
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.calendar_rates import calendar_rate, days_of_unit
 from rhodolite.model.units.differences import is_difference
@@ -85,9 +86,10 @@ def adding(variable: Variable, axis: TimeAxis, along: int) -> TotalRule:
     Raises
     ------
     DataError
-        If the values are rates and the lengths of the steps are not known.
+        If the values are rates and the lengths of the steps are not known, or if steps overlap.
     """
     warn_of_restarts(variable, axis, along)
+    _need_apart(variable, axis)
     units, name = variable.units, str(variable.attributes.get("standard_name", ""))
     weights, rate, calendar = (
         sum_weights(variable, axis),
@@ -110,6 +112,25 @@ def adding(variable: Variable, axis: TimeAxis, along: int) -> TotalRule:
         )
     need_ratio_scale(variable)
     return TotalRule(None, 1.0, units, name or None)
+
+
+def _need_apart(variable: Variable, axis: TimeAxis) -> None:
+    """Refuse to add up what several steps share."""
+    if not steps_overlap(axis):
+        return
+    assert axis.cell_ticks is not None
+    begins = axis.cell_ticks[:, 0]
+    if np.unique(begins).size < begins.size:
+        raise DataError(
+            f"{variable.name}: several steps begin together, as amounts since a start do, and a "
+            "sum would count them more than once; take them apart first with convert --amounts "
+            "since-start"
+        )
+    raise DataError(
+        f"{variable.name}: the steps overlap, as those of running means do, and a sum would count "
+        "what they share more than once; choose some that do not, such as subset --every time=3, "
+        "or take --statistic mean"
+    )
 
 
 def need_ratio_scale(variable: Variable) -> None:
