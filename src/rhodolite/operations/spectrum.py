@@ -213,7 +213,7 @@ def _steps_a_year(dataset: Dataset, axis: TimeAxis) -> float:
     DataError
         If steps are irregular or left out.
     """
-    step, missing = axis.resolution, axis.step.missing
+    step, missing = axis.spacing, axis.step.missing
     if step.unit in ("irregular", "single") or missing:
         what = f"{missing:,} steps left out" if missing else str(step)
         raise DataError(

@@ -266,7 +266,7 @@ class Window(Operation):
             self.measure,
             running,
             name,
-            axis.resolution.as_interval,
+            axis.spacing.as_interval,
             units,
             sums,
         )
@@ -291,11 +291,11 @@ def _find_windows(
     where steps are left out.
     """
     order = np.asarray(axis.order)
-    resolution = axis.resolution
+    spacing = axis.spacing
     places = np.arange(order.size)
-    if resolution.unit not in ("irregular", "single"):
-        places = number_periods(axis, resolution.unit, resolution.count)[order]
-    elif resolution.unit == "irregular":
+    if spacing.unit not in ("irregular", "single"):
+        places = number_periods(axis, spacing.unit, spacing.count)[order]
+    elif spacing.unit == "irregular":
         warn(
             "the steps are irregular, so the window is of a number of steps and not of a time"
         )

@@ -180,8 +180,8 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
             )
         if self.smooth:
             steps = (
-                f"{self.smooth} {curve.axis.resolution.unit}s"
-                if curve.axis.resolution.count == 1
+                f"{self.smooth} {curve.axis.spacing.unit}s"
+                if curve.axis.spacing.count == 1
                 else f"{self.smooth} steps"
             )
             smooth = curve.broken(curve.smoothed(self.smooth))

@@ -298,11 +298,26 @@ class TimeAxis:
             return None
         return np.asarray(np.diff(self.cell_ticks, axis=1)[:, 0] / DAY_TICKS)
 
+    @property
+    def spacing(self) -> SamplingInterval:
+        """How far the steps are apart where that is even, and else what each of them stands for: a
+        year for Januaries alone."""
+        is_even = self.step.unit not in ("irregular", "single")
+        return self.step if is_even else self.resolution
+
+    @cached_property
+    def is_part_of_each_day(self) -> bool:
+        """Whether there is one step a day, of half of it or more but not of all, such as the hours
+        from 06 to 18 of which highest temperatures are told."""
+        if self.lengths is None or self.step.ticks != DAY_TICKS:
+            return False
+        return bool(self.lengths.min() > 0.5 - 1e-6 and self.lengths.max() < 1 - 1e-6)
+
     @cached_property
     def resolution(self) -> SamplingInterval:
         """What each step stands for, as opposed to how far the steps are apart: a month for
         Januaries alone."""
-        if self.lengths is None or self.cell_ticks is None:
+        if self.lengths is None or self.cell_ticks is None or self.is_part_of_each_day:
             return self.step
         months = months_covered(self.cell_ticks, self.step, self.calendar)
         if months:

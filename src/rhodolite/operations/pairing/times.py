@@ -104,7 +104,7 @@ def number_periods(axis: TimeAxis, unit: str, count: int) -> NDArray[np.int64]:
     ----------
     axis : TimeAxis
     unit : str
-        Of its resolution.
+        Of its steps.
     count : int
         How many of the unit a step is long.
     """
@@ -135,12 +135,12 @@ def place_evenly(axis: TimeAxis) -> NDArray[np.int64]:
     DataError
         If steps are irregular, or two are of the same time.
     """
-    resolution = axis.resolution
-    if resolution.unit in ("irregular", "single"):
+    spacing = axis.spacing
+    if spacing.unit in ("irregular", "single"):
         raise DataError(
-            f"the data have {resolution}, and a filter needs times that are evenly apart"
+            f"the data have {spacing}, and a filter needs times that are evenly apart"
         )
-    numbers = number_periods(axis, resolution.unit, resolution.count)
+    numbers = number_periods(axis, spacing.unit, spacing.count)
     if np.unique(numbers).size < len(axis):
         raise DataError(
             "two steps are of the same time; aggregate or choose one of them first"

@@ -85,7 +85,12 @@ class Measure(TypedValue):
     @property
     def merges(self) -> bool:
         """Whether parts of the values can be taken in one after another."""
-        return self.share is None and not self.kind.startswith("longest")
+        return self.share is None and not self.is_run
+
+    @property
+    def is_run(self) -> bool:
+        """Whether it is a number of values in a row."""
+        return self.kind.startswith("longest")
 
     @property
     def adds(self) -> bool:
@@ -137,11 +142,7 @@ class Measure(TypedValue):
     def words(self, quantity: str) -> str:
         """Return the statistic of a quantity in people's words."""
         if self.threshold is not None:
-            what = (
-                "longest run of values"
-                if self.kind.startswith("longest")
-                else "number of values"
-            )
+            what = "longest run of values" if self.is_run else "number of values"
             return (
                 f"{what} of {quantity} {self.kind.rpartition('-')[2]} {self.threshold:g} "
                 f"{self.units}"

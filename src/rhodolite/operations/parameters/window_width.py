@@ -59,16 +59,16 @@ class WindowWidth(TypedValue):
         """
         if self.unit == "step":
             return self.count
-        resolution = axis.resolution
+        spacing = axis.spacing
         if self.unit in _MONTHS:
             length = self.count * _MONTHS[self.unit]
-            step = {"month": 1, "year": 12}.get(resolution.unit, 0) * resolution.count
+            step = {"month": 1, "year": 12}.get(spacing.unit, 0) * spacing.count
         else:
             length = self.count * UNIT_TICKS[self.unit]
-            step = UNIT_TICKS.get(resolution.unit, 0) * resolution.count
+            step = UNIT_TICKS.get(spacing.unit, 0) * spacing.count
         if not step or length % step:
             raise DataError(
-                f"--width {self}: the data have one value {resolution}, of which {self.words} are "
+                f"--width {self}: the data have one value {spacing}, of which {self.words} are "
                 "no whole number; write the number of steps"
             )
         return length // step

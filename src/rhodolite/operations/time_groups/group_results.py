@@ -155,11 +155,7 @@ class GroupResults(OnDemand):
             for part in cache_slices(size, longest + groups.size):
                 block = numbers[:, part]
                 if not isinstance(self._measure, Statistic):
-                    measure, unpack = self._measure, self._unpack
-                    yield (
-                        part,
-                        *grouped_measure(block, rows, groups, measure, weights, unpack),
-                    )
+                    yield part, *self._measured(block, rows, groups, piece)
                     continue
                 if alone and (complete := self._result_of_whole(block)):
                     yield part, *complete
@@ -172,6 +168,17 @@ class GroupResults(OnDemand):
                     yield part, self._measure.finish(gathered), gathered
                 else:
                     results[part.start] = gathered
+
+    def _measured(
+        self, block: Array, rows: Array, groups: Groups, piece: Array
+    ) -> tuple[dict[str, Array], Gathered]:
+        weights, breaks = (
+            None if known is None else known[piece]
+            for known in (groups.weights, groups.breaks)
+        )
+        return grouped_measure(
+            block, rows, groups, self._measure, weights, self._unpack, breaks
+        )
 
     def _result_of_whole(
         self, block: Array

@@ -12,9 +12,12 @@ from rhodolite.arrays import IN_CACHE, Array, Unpacking
 from rhodolite.errors import warn
 from rhodolite.kernels.grouped_statistics import Count, Gathered, Statistic
 from rhodolite.kernels.order_statistics import find_missing
+from rhodolite.model.time.time_units import Ticks
 from rhodolite.operations.parameters.statistic import Measure
 
 Integers = NDArray[np.int64]
+_GAP = 1.5
+"""Distances of so many times the usual one leave steps out."""
 _FEWEST_CELLS = 64
 """Fewer cells than these at once cost more in calls than the cache gains."""
 
@@ -41,6 +44,8 @@ class Groups:
         Share of that weight that a result needs.
     told : ndarray of bool, shape (size,), optional
         Groups that are known to be incomplete, and are not counted again.
+    breaks : ndarray of bool, shape (n,), optional
+        Steps before which others are left out, so that no run of values goes on there.
     """
 
     label: str
@@ -51,6 +56,7 @@ class Groups:
     full: Array
     coverage: float
     told: NDArray[np.bool_] | None = None
+    breaks: NDArray[np.bool_] | None = None
 
     def part(self, rows: slice) -> Groups:
         """Return some of the groups; their steps are not changed."""
@@ -146,6 +152,7 @@ def grouped_measure(
     measure: Measure | Statistic,
     weights: Array | None,
     unpack: Unpacking | None = None,
+    breaks: NDArray[np.bool_] | None = None,
 ) -> tuple[dict[str, Array], Gathered]:
     """Return a measure of each group of a block that holds all their values, and the counts behind
     it.
@@ -162,6 +169,8 @@ def grouped_measure(
         Weights of the steps.
     unpack : Unpacking, optional
         What makes values of the block, if it holds stored numbers.
+    breaks : ndarray of bool, shape (n,), optional
+        See `Groups`; of these steps.
     """
     if isinstance(measure, Statistic):
         values = block if unpack is None else unpack(block)
@@ -171,16 +180,20 @@ def grouped_measure(
         block, unpack = unpack(block), None
     missing = find_missing(block, unpack)
     whole = missing is None
+    if not measure.is_run or breaks is None:
+        breaks = np.zeros(len(block), dtype=bool)
     if groups.size == 1 and (steps == 0).all():
-        values = measure.of_all(block, unpack, whole=whole)[None]
+        values = _of_stretches(measure, block, breaks, unpack, whole=whole)[None]
     else:
         values = np.full((groups.size, *block.shape[1:]), np.nan)
         for group, members in enumerate(rows_of_groups(steps, groups.size)):
             if members.size:
                 in_a_row = members[-1] - members[0] + 1 == members.size
                 run = slice(members[0], members[-1] + 1)
-                numbers = block[run if in_a_row else members]
-                values[group] = measure.of_all(numbers, unpack, whole=whole)
+                rows = run if in_a_row else members
+                values[group] = _of_stretches(
+                    measure, block[rows], breaks[rows], unpack, whole=whole
+                )
     if missing is None:
         return {"value": values}, _gathered_of_all(
             block.shape[1:], steps, groups.size, weights
@@ -190,6 +203,38 @@ def grouped_measure(
     )
     values[gathered.count == 0] = np.nan
     return {"value": values}, gathered
+
+
+def _of_stretches(
+    measure: Measure,
+    block: Array,
+    breaks: NDArray[np.bool_],
+    unpack: Unpacking | None,
+    *,
+    whole: bool,
+) -> Array:
+    """Return a measure of a group: of runs the longest within one of the stretches between
+    breaks."""
+    stretches = np.split(block, np.flatnonzero(breaks[1:]) + 1)
+    values = [measure.of_all(part, unpack, whole=whole) for part in stretches]
+    return values[0] if len(values) == 1 else np.asarray(np.max(values, axis=0))
+
+
+def find_breaks(middles: Ticks) -> NDArray[np.bool_] | None:
+    """Return the steps before which others are left out; None where there are none.
+
+    Parameters
+    ----------
+    middles : ndarray of int64, shape (n,)
+        Times in their order.
+    """
+    distances = np.diff(middles)
+    breaks = (
+        np.append(False, distances > _GAP * np.median(distances))
+        if distances.size
+        else None
+    )
+    return breaks if breaks is not None and breaks.any() else None
 
 
 def _gathered_of_all(

@@ -53,6 +53,8 @@ class Periods:
         self.groups = divided.groups[steps]
         self.count = divided.count
         lengths = None if axis.lengths is None else axis.lengths[steps]
+        if lengths is not None and axis.is_part_of_each_day:
+            lengths = np.ones(steps.size)  # each stands for its day
         equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
@@ -101,7 +103,7 @@ class Periods:
     @property
     def step_text(self) -> str:
         """The distance between steps, as cell methods have it; empty where it varies."""
-        return self.axis.resolution.as_interval
+        return self.axis.spacing.as_interval
 
     def variables(self, coordinate: Coordinate) -> tuple[Variable, Variable]:
         """Return the times, in the middle of the periods, and their bounds."""

@@ -198,6 +198,7 @@ class GroupedSeries(SeriesKernel):
                 self.measure,
                 groups.weights,
                 unpack,
+                groups.breaks,
             )
             lost += groups.blank(results, gathered)
             if self.coverage:

@@ -1,0 +1,105 @@
+"""How far steps are apart, as opposed to what each stands for: a month a year, hours of each day,
+and steps that are left out."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from conftest import make_dataset
+from rhodolite import Aggregate, Spectrum, Subset, Trend, Window
+from rhodolite.operations.indicator import Indicator
+from rhodolite.operations.variables.references import with_bounds
+
+pytestmark = pytest.mark.filterwarnings("ignore::rhodolite.errors.RhodoliteWarning")
+YEARS = np.arange(1951, 2011)
+
+
+def of_months(values):
+    """Monthly data of years of one length."""
+    starts = np.cumsum([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30])
+    times = (np.arange(60)[:, None] * 365 + starts).ravel()
+    units, calendar = "days since 1951-01-01", "noleap"
+    values = values.reshape(-1, 1, 1)
+    return make_dataset(values, times=times, units=units, calendar=calendar, name="t")
+
+
+@pytest.mark.parametrize(
+    "verb",
+    [
+        Spectrum(),
+        Window(width="5"),
+        Window(width="5years"),
+        Window(longer_than="4years"),
+        Trend(),
+    ],
+)
+def test_one_month_of_each_year_is_a_step_a_year(verb):
+    """Januaries against years of the same values."""
+    cycle = np.sin(2 * np.pi * YEARS / 5) + np.random.default_rng(1).normal(size=60)
+    data = of_months(np.repeat(cycle, 12))
+    januaries = verb(Subset(months="jan")(data))
+    years = verb(Aggregate(to="year")(data))
+    for name in (field.name for field in years.fields):
+        results = (each[name].values().ravel() for each in (januaries, years))
+        np.testing.assert_allclose(*results, rtol=1e-6, atol=1e-12)
+    if isinstance(verb, Spectrum):
+        strongest = int(np.argmax(januaries["t_power"].values().ravel()))
+        assert januaries["frequency"].values()[strongest] == pytest.approx(0.2)
+
+
+def of_days(part):
+    """Warmest values of days, told of some part of each."""
+    days = np.arange(0.0, 365 * 4 + 1)
+    season = 285 - 12 * np.cos(2 * np.pi * days / 365.25)
+    noise = np.random.default_rng(2).normal(0, 4, days.size)
+    about = {"cell_methods": "time: maximum"}
+    data = make_dataset(
+        (season + noise).reshape(-1, 1, 1),
+        times=days + 0.5,
+        units="days since 2001-01-01",
+        attributes=about,
+        name="tasmax",
+    )
+    return with_bounds(data, "time", days[:, None] + np.array(part) / 24)
+
+
+@pytest.mark.parametrize(
+    "verb",
+    [
+        Aggregate(to="month"),
+        Aggregate(to="year", statistic="count-above 295K"),
+        Aggregate(to="pentad", statistic="max"),
+        Indicator(kind="SU,TX90p,WSDI", base="2001..2004", highest="tasmax"),
+        Window(width="5days"),
+        Window(longer_than="30days"),
+        Spectrum(),
+    ],
+)
+def test_half_of_each_day_stands_for_it(verb):
+    """Warmest values from 06 to 18, or from the evening before, as those of whole days."""
+    whole = verb(of_days((0, 24)))
+    assert any(np.isfinite(field.values()).any() for field in whole.fields)
+    for part in ((6, 18), (-2, 21)):
+        of_part = verb(of_days(part))
+        for field in whole.fields:
+            values = of_part[field.name].values()
+            np.testing.assert_allclose(values, field.values(), rtol=1e-9)
+
+
+def test_an_hour_of_each_day_does_not_stand_for_it():
+    months = Aggregate(to="month")(of_days((12, 13)))
+    assert np.isnan(months["tasmax"].values()).all()
+
+
+@pytest.mark.parametrize("cells", [1, 50_000])
+def test_runs_end_where_steps_are_left_out(cells):
+    """January and July alone, in which every day is above: 31 in a row, and not 62."""
+    values = np.broadcast_to(np.float32(280), (365 * 2, 1, cells))
+    data = make_dataset(values, units="days since 2001-01-01", calendar="noleap")
+    chosen = Subset(months="jan,jul")(data)
+    runs = Aggregate(to="year", statistic="longest-run-above 0K")(chosen)["tas"]
+    np.testing.assert_array_equal(runs.values(), np.full((2, 1, cells), 31.0))
+    apart = Subset(months="jul,aug")(data)
+    runs = Aggregate(to="year", statistic="longest-run-above 0K")(apart)["tas"]
+    np.testing.assert_array_equal(runs.values(), np.full((2, 1, cells), 62.0))
