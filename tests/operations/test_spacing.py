@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 from conftest import make_dataset
-from rhodolite import Aggregate, Spectrum, Subset, Trend, Window
+from rhodolite import Aggregate, Correlate, Spectrum, Subset, Trend, Window
+from rhodolite.exchange.arrays import from_arrays
 from rhodolite.operations.indicator import Indicator
 from rhodolite.operations.variables.references import with_bounds
 
@@ -103,3 +104,28 @@ def test_runs_end_where_steps_are_left_out(cells):
     apart = Subset(months="jul,aug")(data)
     runs = Aggregate(to="year", statistic="longest-run-above 0K")(apart)["tas"]
     np.testing.assert_array_equal(runs.values(), np.full((2, 1, cells), 62.0))
+
+
+@pytest.mark.parametrize("chosen", ["jan", "jan,jul"])
+def test_lags_of_chosen_months_are_steps(chosen):
+    """One after the other, against NumPy; dekads are in order, too."""
+    values = np.random.default_rng(3).normal(size=(2, 720))
+    ours, theirs = (Subset(months=chosen)(of_months(each)) for each in values)
+    numbers = [each["t"].values().ravel() for each in (ours, theirs)]
+    results = Correlate(with_=theirs, lag="-2..2")(ours)["t_correlation"].values()
+    for lag, result in zip(range(-2, 3), results.ravel(), strict=True):
+        first = numbers[0][max(lag, 0) : len(numbers[0]) + min(lag, 0)]
+        second = numbers[1][max(-lag, 0) : len(numbers[1]) + min(-lag, 0)]
+        assert result == pytest.approx(np.corrcoef(first, second)[0, 1], abs=1e-9)
+
+
+def test_lags_of_dekads_are_steps():
+    starts = np.arange("2001-01", "2006-01", dtype="M8[M]").astype("M8[D]")
+    days = (starts[:, None] + np.array([0, 10, 20])).ravel()
+    values = np.random.default_rng(4).normal(size=(2, days.size, 1, 1))
+    axes = {"time": days, "lat": [0.0], "lon": [0.0]}
+    ours, theirs = (from_arrays({"t": each}, axes, units={"t": "K"}) for each in values)
+    result = Correlate(with_=theirs, lag="1..2")(ours)["t_correlation"].values()
+    for lag, value in zip((1, 2), result.ravel(), strict=True):
+        first, second = values[0, lag:].ravel(), values[1, :-lag].ravel()
+        assert value == pytest.approx(np.corrcoef(first, second)[0, 1], abs=1e-9)

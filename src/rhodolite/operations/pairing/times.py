@@ -28,10 +28,13 @@ class MatchedTimes:
     ours, theirs : ndarray of int
         A whole number for each step; those of the same period are the same, those of the next one
         more.
+    apart : int
+        What numbers of neighbouring steps differ by: 12 for the Januaries of months.
     """
 
     ours: NDArray[np.int64]
     theirs: NDArray[np.int64]
+    apart: int = 1
 
     @classmethod
     def of(cls, dataset: Dataset, other: Dataset) -> MatchedTimes:
@@ -60,9 +63,12 @@ class MatchedTimes:
                 f"{second.calendar}, whose days do not correspond; aggregate both --to month first"
                 f"{_advise_table(dataset, other)}{_advise_table(other, dataset)}"
             )
-        matched = cls(
-            number_periods(first, unit, count), number_periods(second, unit, count)
-        )
+        numbers = [number_periods(axis, unit, count) for axis in (first, second)]
+        if unit == "irregular":
+            # Their order is all that steps of many lengths have in common.
+            known = np.union1d(*numbers)
+            numbers = [np.searchsorted(known, each) for each in numbers]
+        matched = cls.among(*numbers)
         ours, _ = matched.pairs(0)
         if not ours.size:
             raise DataError(
@@ -77,11 +83,18 @@ class MatchedTimes:
                 )
         return matched
 
+    @classmethod
+    def among(cls, ours: NDArray[np.int64], theirs: NDArray[np.int64]) -> MatchedTimes:
+        """Match periods by their numbers, of which those of all steps tell how far these are
+        apart."""
+        distances = np.diff(np.union1d(ours, theirs))
+        apart = int(np.gcd.reduce(distances)) if distances.size else 1
+        return cls(ours, theirs, apart)
+
     def pairs(self, lag: int) -> tuple[Indices, Indices]:
-        """Return steps of both, in the order of time, the other's `lag` periods before ours."""
-        _, ours, theirs = np.intersect1d(
-            self.ours, self.theirs + lag, return_indices=True
-        )
+        """Return steps of both, in the order of time, the other's `lag` steps before ours."""
+        before = self.theirs + lag * self.apart
+        _, ours, theirs = np.intersect1d(self.ours, before, return_indices=True)
         return ours, theirs
 
 
