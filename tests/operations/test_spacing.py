@@ -129,3 +129,36 @@ def test_lags_of_dekads_are_steps():
     for lag, value in zip((1, 2), result.ravel(), strict=True):
         first, second = values[0, lag:].ravel(), values[1, :-lag].ravel()
         assert value == pytest.approx(np.corrcoef(first, second)[0, 1], abs=1e-9)
+
+
+@pytest.mark.parametrize(
+    "verb",
+    [
+        Trend(),
+        Trend(order=2),
+        Trend(method="theil-sen", serial_correlation="hamed-rao"),
+        Trend(method="theil-sen", serial_correlation="pre-whitening"),
+        Trend(test="mann-kendall"),
+        "correlate",
+        "rank correlate",
+    ],
+)
+def test_what_lies_on_both_sides_of_a_gap_are_no_neighbours(verb):
+    """Summers alone against all months of which only those of summers are there."""
+    noise = np.random.default_rng(5).normal(size=(2, 720))
+    persistent = np.cumsum(noise, axis=1) * 0.1 + noise + np.arange(720) * 0.002
+    persistent[:, np.arange(720) % 12 // 3 != 2] = np.nan
+    with_gaps = [of_months(each) for each in persistent]
+    summers = [Subset(months="jul..sep")(each) for each in with_gaps]
+    answers = []
+    for ours, theirs in (with_gaps, summers):
+        if isinstance(verb, str):
+            method = "spearman" if "rank" in verb else "pearson"
+            answers.append(Correlate(with_=theirs, lag="0..1", method=method)(ours))
+        else:
+            answers.append(verb(ours))
+    for field in answers[0].fields:
+        # The change is that from the first time to the last, whether or not values are there.
+        if field.data.dtype.kind == "f" and not field.name.endswith("_change"):
+            values = answers[1][field.name].values()
+            np.testing.assert_allclose(values, field.values(), rtol=1e-9, atol=1e-14)

@@ -22,6 +22,7 @@ from rhodolite.arrays import (
     SeriesKernel,
 )
 from rhodolite.errors import DataError, UsageError
+from rhodolite.kernels.autocorrelation import with_gaps
 from rhodolite.kernels.correlation import correlate, rank_pairs
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
@@ -241,6 +242,7 @@ class Correlate(Operation):
             len(axis),
             series,
             [matched.pairs(lag) for lag in self.lag.steps],
+            [matched.places(lag) for lag in self.lag.steps],
             self.method is Kind.SPEARMAN,
             (axis.decimal_years, its_axis.decimal_years) if self.detrend else None,
             (self.cycle.phases(axis), self.cycle.phases(its_axis)),
@@ -304,6 +306,7 @@ class _Pairs(SeriesKernel):
     steps: int
     series: LazyArray | None
     pairs: list[tuple[NDArray[np.intp], NDArray[np.intp]]]
+    places: list[NDArray[np.int64] | None]
     by_rank: bool
     years: tuple[Array, Array] | None
     phases: tuple[NDArray[np.int64], NDArray[np.int64]]
@@ -330,7 +333,10 @@ class _Pairs(SeriesKernel):
             theirs = np.broadcast_to(column, (len(column), *block.shape[1:]))
         else:
             theirs = self._prepare(block[self.steps :].astype(np.float64), 1)
-        rows = [self._of_lag(ours[i], theirs[j]) for i, j in self.pairs]
+        rows = [
+            self._of_lag(ours[i], theirs[j], places)
+            for (i, j), places in zip(self.pairs, self.places, strict=True)
+        ]
         names = ("correlation", "correlation_pvalue", "regression")
         by_name = {
             name: np.stack([row[at] for row in rows]) for at, name in enumerate(names)
@@ -342,10 +348,12 @@ class _Pairs(SeriesKernel):
         by_name["lag"] = np.where(size.max(axis=0) < 0, np.nan, strongest)
         return by_name, Counter()
 
-    def _of_lag(self, first: Array, second: Array) -> tuple[Array, ...]:
+    def _of_lag(
+        self, first: Array, second: Array, places: NDArray[np.int64] | None
+    ) -> tuple[Array, ...]:
         if self.by_rank:
             first, second = rank_pairs(first, second)
-        return correlate(first, second)
+        return correlate(with_gaps(first, places), with_gaps(second, places))
 
     def _prepare(self, values: Array, side: int) -> Array:
         """Return values without their cycle and their line, where that is asked for."""

@@ -13,12 +13,13 @@ from rhodolite.arrays import FirstAxisMoved, Mapped, Reduction
 from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.period_numbers import number_periods
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.differences import describe_units
 from rhodolite.model.variable import Variable
 from rhodolite.operations.declaration import Operation, parameter
-from rhodolite.operations.pairing.times import number_periods, place_evenly
+from rhodolite.operations.pairing.times import place_evenly
 from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
 from rhodolite.operations.parameters.window_width import WindowWidth

@@ -9,10 +9,8 @@ from numpy.typing import NDArray
 
 from rhodolite.errors import DataError, warn
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.time.calendar_days import months_of_days
-from rhodolite.model.time.sampling import UNIT_TICKS
+from rhodolite.model.time.period_numbers import even_places, number_periods
 from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.time.time_units import DAY_TICKS, SECOND_TICKS
 
 Indices = NDArray[np.intp]
 _TABLES = ("CSV", "Parquet", "workbook")
@@ -97,6 +95,11 @@ class MatchedTimes:
         _, ours, theirs = np.intersect1d(self.ours, before, return_indices=True)
         return ours, theirs
 
+    def places(self, lag: int) -> NDArray[np.int64] | None:
+        """Return where the pairs of a lag stand among all steps, where some are left out."""
+        ours, _ = self.pairs(lag)
+        return even_places(self.ours[ours], self.apart)
+
 
 def _advise_table(table: Dataset, other: Dataset) -> str:
     """Return what to do about a table in the standard calendar, since few tables name theirs."""
@@ -108,36 +111,6 @@ def _advise_table(table: Dataset, other: Dataset) -> str:
         f". If the dates of {table.label} are in the calendar {calendar} as well, say so in a "
         f"column of it: calendar, with {calendar} in each row"
     )
-
-
-def number_periods(axis: TimeAxis, unit: str, count: int) -> NDArray[np.int64]:
-    """Return a whole number for the period that each step stands for, one more for the next.
-
-    Parameters
-    ----------
-    axis : TimeAxis
-    unit : str
-        Of its steps.
-    count : int
-        How many of the unit a step is long.
-    """
-    if unit == "year":
-        return axis.named_years // count
-    if unit == "month":
-        return _last_months(axis) // count
-    if unit == "single":
-        return axis.day_numbers
-    if unit == "irregular":
-        return axis.middle_ticks // SECOND_TICKS
-    return axis.middle_ticks // UNIT_TICKS[unit] // count
-
-
-def _last_months(axis: TimeAxis) -> NDArray[np.int64]:
-    """Return the month after each step; steps of several months end with one, wherever they
-    begin."""
-    if axis.resolution.months > 1 and axis.cell_ticks is not None:
-        return months_of_days(axis.cell_ticks[:, 1] // DAY_TICKS, axis.calendar)[0]
-    return axis.month_numbers
 
 
 def place_evenly(axis: TimeAxis) -> NDArray[np.int64]:

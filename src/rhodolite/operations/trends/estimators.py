@@ -12,7 +12,11 @@ from numpy.typing import NDArray
 
 from rhodolite.arrays import Accumulator, Array, Region, SeriesKernel, whole
 from rhodolite.errors import UsageError, warn
-from rhodolite.kernels.autocorrelation import autocorrelation, effective_size
+from rhodolite.kernels.autocorrelation import (
+    autocorrelation,
+    effective_size,
+    with_gaps,
+)
 from rhodolite.kernels.distributions import t_quantile
 from rhodolite.kernels.line_fit import (
     LineSums,
@@ -32,6 +36,7 @@ from rhodolite.kernels.rank_trends import (
     seasonal_kendall,
     variance_growth,
 )
+from rhodolite.model.time.period_numbers import find_places
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.operations.trends.spec import SerialCorrelation, Slope, Test, TrendSpec
 
@@ -121,6 +126,8 @@ class TrendWork(SeriesKernel):
         What slopes and errors are multiplied by.
     unit : float
         Years that a slope is given for.
+    places : ndarray of int, optional
+        Where they stand among all steps, where some are left out; see `find_places`.
     """
 
     question: TrendSpec
@@ -131,6 +138,7 @@ class TrendWork(SeriesKernel):
     whole_years: NDArray[np.int64]
     factor: float
     unit: float
+    places: NDArray[np.int64] | None
 
     @classmethod
     def of(
@@ -166,6 +174,7 @@ class TrendWork(SeriesKernel):
             years,
             factor,
             unit,
+            find_places(axis),
         )
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
@@ -220,7 +229,7 @@ class TrendWork(SeriesKernel):
         fit = fit_polynomial(self.years, values, self.question.order)
         freedom, persistence = fit.freedom.astype(np.float64), {}
         if self.question.persistence is SerialCorrelation.AR1:
-            r = autocorrelation(fit.residuals)
+            r = autocorrelation(with_gaps(fit.residuals, self.places))
             persistence = {
                 "autocorrelation": r,
                 "effective_size": effective_size(fit.count, r),
@@ -266,9 +275,13 @@ class TrendWork(SeriesKernel):
         """Return what is found of serial correlation where ranks are tested."""
         names = self.question.persistence_results
         rest = values - slope * self.years.reshape(-1, *(1,) * (values.ndim - 1))
-        about = {"autocorrelation": autocorrelation(rest)} if names else {}
+        about = (
+            {"autocorrelation": autocorrelation(with_gaps(rest, self.places))}
+            if names
+            else {}
+        )
         if "effective_size" in names:
-            growth = np.maximum(variance_growth(self.years, values, slope), 1e-3)
+            growth = self._variance_growth(values, slope)
             about["effective_size"] = (~np.isnan(values)).sum(axis=0) / growth
         return about
 
@@ -279,13 +292,16 @@ class TrendWork(SeriesKernel):
                 *seasonal_kendall(values, self.seasons, self.whole_years)
             )
         if self.question.persistence is SerialCorrelation.PRE_WHITENING:
-            values = prewhiten(self.years, values, slope)
+            years, values = (with_gaps(a, self.places) for a in (self.years, values))
+            values = prewhiten(years, values, slope)
         variance = kendall_variance(values)
         if self.question.persistence is SerialCorrelation.HAMED_RAO:
-            variance = variance * np.maximum(
-                variance_growth(self.years, values, slope), 1e-3
-            )
+            variance = variance * self._variance_growth(values, slope)
         return normal_pvalue(kendall_statistic(values), variance)
+
+    def _variance_growth(self, values: Array, slope: Array) -> Array:
+        years, values = (with_gaps(a, self.places) for a in (self.years, values))
+        return np.maximum(variance_growth(years, values, slope), 1e-3)
 
 
 def _without_infinities(values: Array) -> tuple[Array, int]:
