@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from conftest import make_dataset
-from rhodolite import Aggregate, Correlate, Spectrum, Subset, Trend, Window
+from rhodolite import Aggregate, Correlate, Extremes, Spectrum, Subset, Trend, Window
 from rhodolite.exchange.arrays import from_arrays
 from rhodolite.operations.indicator import Indicator
 from rhodolite.operations.variables.references import with_bounds
@@ -139,6 +139,7 @@ def test_lags_of_dekads_are_steps():
         Trend(method="theil-sen", serial_correlation="hamed-rao"),
         Trend(method="theil-sen", serial_correlation="pre-whitening"),
         Trend(test="mann-kendall"),
+        Extremes(above="90%", periods="5,10", apart=3),
         "correlate",
         "rank correlate",
     ],
@@ -162,3 +163,20 @@ def test_what_lies_on_both_sides_of_a_gap_are_no_neighbours(verb):
         if field.data.dtype.kind == "f" and not field.name.endswith("_change"):
             values = answers[1][field.name].values()
             np.testing.assert_allclose(values, field.values(), rtol=1e-9, atol=1e-14)
+
+
+@pytest.mark.parametrize("months", [(1, 12), (6, 8)])
+def test_peaks_in_a_year_are_of_the_time_that_was_watched(months):
+    """One peak every tenth day of ten years; a fifth of the days left out, or all but summers."""
+    days = np.arange("2001-01-01", "2011-01-01", dtype="M8[D]")
+    values = np.random.default_rng(6).gamma(2.0, 1.0, days.size)
+    values[::10] += 100
+    month = days.astype("M8[M]").astype(int) % 12 + 1
+    there = (month >= months[0]) & (month <= months[1])
+    there &= (np.arange(days.size) // 100) % 5 != 3
+    axes = {"time": days[there], "lat": [0.0], "lon": [0.0]}
+    part = values[there].reshape(-1, 1, 1)
+    data = from_arrays({"t": part}, axes, units={"t": "K"})
+    results = Extremes(above="50K", periods="5", apart=1)(data)
+    in_a_year = 36.52425 if months == (1, 12) else 9.2
+    assert results["t_rate"].values().item() == pytest.approx(in_a_year, rel=0.01)

@@ -13,6 +13,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.period_numbers import find_places, number_periods
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.differences import describe_units, is_difference
@@ -37,6 +38,10 @@ _COLES = "Coles 2001, An Introduction to Statistical Modeling of Extreme Values"
 _FEWEST = 10
 _SHORTEST_YEAR = 0.98
 """Of a year, that steps are apart at least."""
+_SEVERAL_YEARS = 1.5
+"""From which on months that are not there are left out of every year."""
+_LONGEST_STEP = 1.5 / 12
+_DAYS_OF_MONTHS = np.array([31, 28.25, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
 _FARTHEST = 4
 """How many times the record a return period may be before it is said that it is far."""
 
@@ -233,6 +238,7 @@ class Extremes(Operation):
             self.apart,
             likelihood,
             variable.precision,
+            find_places(axis),
         )
 
     def _level(self, variable: Variable) -> str:
@@ -285,8 +291,18 @@ class Extremes(Operation):
 
 
 def _years_of_step(axis: TimeAxis) -> float:
-    """Return how many years a step is long on average."""
-    return float(np.ptp(axis.decimal_years)) / max(len(axis) - 1, 1)
+    """Return which part of a year each step is on average: of the days of summers alone, one of the
+    days that summers have; steps that are left out in between are none."""
+    years, spacing = np.ptp(axis.decimal_years), axis.spacing
+    count = len(axis)
+    if spacing.unit not in ("irregular", "single"):
+        numbers = number_periods(axis, spacing.unit, spacing.count)
+        count = int(np.ptp(numbers)) + 1
+    step = float(years) / max(count - 1, 1)
+    months = np.unique(axis.months)
+    if years < _SEVERAL_YEARS or step > _LONGEST_STEP or months.size == 12:
+        return step
+    return step / float(_DAYS_OF_MONTHS[months - 1].sum() / _DAYS_OF_MONTHS.sum())
 
 
 _RESULTS = {

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
+from rhodolite.kernels.autocorrelation import with_gaps
 from rhodolite.kernels.extreme_likelihood import fit_pareto_likelihood
 from rhodolite.kernels.extreme_values import l_moments, plot_correlation
 from rhodolite.kernels.order_statistics import percentile
@@ -34,6 +35,8 @@ class OverThreshold(RareValues):
         Whether they are fitted by likelihood.
     dtype : {"f4", "f8"}
         Type in which values are compared with a threshold that is an amount.
+    places : ndarray of int, optional
+        Where the steps stand among all, where some are left out; see `find_places`.
     """
 
     order: NDArray[np.intp]
@@ -43,13 +46,14 @@ class OverThreshold(RareValues):
     apart: int
     likelihood: bool
     dtype: str
+    places: NDArray[np.int64] | None
 
     @property
     def parameters(self) -> tuple[str, ...]:
         return ("threshold", "scale", "shape", "rate", "fit")
 
     def fit(self, values: Array) -> tuple[dict[str, Array], Array]:
-        values = values[self.order]
+        values = with_gaps(values[self.order], self.places)
         known = (~np.isnan(values)).sum(axis=0)
         limit = np.full(values.shape[1], self.threshold * (-1 if self.low else 1))
         dtype = self.dtype
