@@ -41,6 +41,7 @@ from rhodolite.model.labels import labels_along
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.ensemble import stack_members
+from rhodolite.operations.variables.references import with_bounds
 from rhodolite.pipeline.writing import save_figure
 from rhodolite.regions.coastlines import land_at, lines
 from rhodolite.reports.numbers import sentences_of
@@ -319,6 +320,31 @@ def test_one_curve_a_year_from_its_first_day_to_its_last(demo):
 
 
 @pytest.mark.slow
+@pytest.mark.parametrize("steps", ["month", "10days", "week"])
+def test_the_median_of_years_is_of_all_of_them(steps):
+    """Middles of Februaries lie half a day apart in leap years, and weeks begin on any day."""
+    first = np.datetime64("2001-01-01")
+    begins = first + np.arange(0, 365 * 16, 7 if steps == "week" else 10)
+    if steps == "month":
+        begins = np.arange("2001-01", "2017-01", dtype="M8[M]").astype("M8[D]")
+    ends = np.append(begins[1:], begins[-1] + np.diff(begins)[-1])
+    days = np.stack([begins, ends], 1).astype(float) - first.astype(float)
+    middles = days.mean(axis=1)
+    years = (first + middles.astype(int)).astype("M8[Y]").astype(int)
+    data = make_dataset(
+        years.astype(float).reshape(-1, 1, 1),
+        times=middles,
+        units="days since 2001-01-01",
+    )
+    figure = YearOverlay()(with_bounds(data, "time", days))
+    (median,) = (x for x in figure.axes[0].lines if x.get_label() == "median")
+    places, values = median.get_data()
+    assert len(places) == {"month": 12, "10days": 37, "week": 52}[steps]
+    # Of the fifteen years before the last, each a year more.
+    inner = values[1:-1]
+    np.testing.assert_allclose(inner, np.full(inner.size, 31 + 7.0))
+
+
 def test_small_maps_share_a_legend_and_are_named_by_what_they_show(garnet):
     tas = Subset(variable="tas")(garnet)
     for by, names in (

@@ -181,7 +181,7 @@ class Series(FigureOptions, CurveOptions, PartOptions, Drawing):
         if self.smooth:
             steps = (
                 f"{self.smooth} {curve.axis.spacing.unit}s"
-                if curve.axis.spacing.count == 1
+                if curve.axis.spacing.as_interval.startswith("1 ")
                 else f"{self.smooth} steps"
             )
             smooth = curve.broken(curve.smoothed(self.smooth))

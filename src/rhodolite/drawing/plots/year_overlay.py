@@ -191,14 +191,48 @@ def _inside(year: int, period: Period) -> bool:
     )
 
 
+def _put_below_each_other(lines: list[tuple[Array, Array]]) -> tuple[Array, Array]:
+    """Return the places in the year at which years have values, and the values of each year there.
+
+    Steps of more than a day do not lie at the same places in all years: Februaries have another
+    middle in leap years, and weeks begin on any day. What lies in the same stretch of the length of
+    a step is put below each other.
+
+    Parameters
+    ----------
+    lines : list of (ndarray of float64, ndarray of float64)
+        Of each year the days since its beginning, and values.
+
+    Returns
+    -------
+    tuple of ndarray of float64, shapes (places,) and (years, places)
+    """
+    steps = [np.diff(place) for place, _ in lines]
+    width = float(np.median(np.concatenate(steps))) if any(map(len, steps)) else 1.0
+    stretches = [
+        np.floor(place / width) if width > 1 else np.round(place, 6)
+        for place, _ in lines
+    ]
+    distinct = np.unique(np.concatenate(stretches))
+    sums, counts = np.zeros((2, len(lines), distinct.size))
+    middles = np.zeros(distinct.size)
+    for row, ((place, values), stretch) in enumerate(
+        zip(lines, stretches, strict=True)
+    ):
+        at, known = np.searchsorted(distinct, stretch), np.isfinite(values)
+        np.add.at(sums[row], at[known], values[known])
+        np.add.at(counts[row], at[known], 1)
+        np.add.at(middles, at[known], place[known])
+    table = np.divide(sums, counts, out=np.full(sums.shape, np.nan), where=counts > 0)
+    total = counts.sum(axis=0)
+    return middles[total > 0] / total[total > 0], table[:, total > 0]
+
+
 def _draw_range(axes: Any, lines: list[tuple[Array, Array]]) -> None:
     """Draw the range of some years, and their middle where there are enough."""
     if len(lines) < 2:
         return
-    places = np.unique(np.concatenate([np.round(place, 6) for place, _ in lines]))
-    table = np.full((len(lines), places.size), np.nan)
-    for row, (place, values) in enumerate(lines):
-        table[row, np.searchsorted(places, np.round(place, 6))] = values
+    places, table = _put_below_each_other(lines)
     enough = np.isfinite(table).sum(axis=0) >= max(2, len(lines) // 2)
     places, table = places[enough], table[:, enough]
     if not places.size:
