@@ -7,7 +7,16 @@ import numpy as np
 import pytest
 
 from conftest import make_dataset
-from rhodolite import Aggregate, Correlate, Extremes, Spectrum, Subset, Trend, Window
+from rhodolite import (
+    Aggregate,
+    Correlate,
+    DataError,
+    Extremes,
+    Spectrum,
+    Subset,
+    Trend,
+    Window,
+)
 from rhodolite.exchange.arrays import from_arrays
 from rhodolite.operations.indicator import Indicator
 from rhodolite.operations.variables.references import with_bounds
@@ -180,3 +189,20 @@ def test_peaks_in_a_year_are_of_the_time_that_was_watched(months):
     results = Extremes(above="50K", periods="5", apart=1)(data)
     in_a_year = 36.52425 if months == (1, 12) else 9.2
     assert results["t_rate"].values().item() == pytest.approx(in_a_year, rel=0.01)
+
+
+def test_rain_of_some_hours_is_not_that_of_the_day():
+    days = np.arange(0.0, 365)
+    about = {"units": "mm/day", "standard_name": "", "cell_methods": "time: mean"}
+    data = make_dataset(
+        np.ones((365, 1, 1)),
+        times=days + 0.5,
+        units="days since 2001-01-01",
+        attributes=about,
+        name="pr",
+    )
+    data = with_bounds(data, "time", days[:, None] + np.array([6, 18]) / 24)
+    months = Aggregate(to="month", statistic="sum")(data)
+    assert np.isnan(months["pr"].values()).all()
+    with pytest.raises(DataError, match="the rain of a day is all that fell in it"):
+        Indicator(kind="PRCPTOT", rain="pr")(data)

@@ -149,7 +149,8 @@ class Aggregate(Operation):
             raise DataError(
                 f"{dataset.label}: no step lies in the season {self.season}"
             )
-        periods = Periods(axis, divided, steps, self.to)
+        added_up = self.measure.kind == "sum"
+        periods = Periods(axis, divided, steps, self.to, added_up=added_up)
         share = self._required_coverage(periods)
         warn_of_ends(periods, share, self.to, counted=self.measure.kind == "count")
         along_time, _ = variables_along_time(dataset)

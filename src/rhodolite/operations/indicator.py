@@ -153,6 +153,11 @@ class Indicator(Operation):
         results: dict[str, Variable] = {}
         for needs, kinds in by_need.items():
             variable = sources.find(needs)
+            if needs is Needs.RAIN and periods.axis.is_part_of_each_day:
+                raise DataError(
+                    f"{variable.name} is of some hours of each day, and the rain of a day is all "
+                    "that fell in it"
+                )
             part = IndicatorsOf(dataset, variable, base, periods, lacking)
             results |= part.variables(kinds, calendar)
         names = [n for kind in self.kind.kinds for n in kind.result_names]

@@ -29,6 +29,15 @@ _LONGEST_MONTH = 31
 class Periods:
     """The periods of a time axis, the steps in them, and how complete they can be.
 
+    Parameters
+    ----------
+    axis : TimeAxis
+    divided : Divided
+    steps : ndarray of int
+    interval : Interval
+    added_up : bool
+        Whether values are added up, so that all that steps do not cover is missing.
+
     Attributes
     ----------
     axis : TimeAxis
@@ -47,14 +56,21 @@ class Periods:
     """
 
     def __init__(
-        self, axis: TimeAxis, divided: Divided, steps: Array, interval: Interval
+        self,
+        axis: TimeAxis,
+        divided: Divided,
+        steps: Array,
+        interval: Interval,
+        *,
+        added_up: bool = False,
     ) -> None:
         self.axis, self.divided, self.steps = axis, divided, steps
         self.groups = divided.groups[steps]
         self.count = divided.count
         lengths = None if axis.lengths is None else axis.lengths[steps]
-        if lengths is not None and axis.is_part_of_each_day:
-            lengths = np.ones(steps.size)  # each stands for its day
+        # The warmest hours stand for their day; what fell in some of its hours does not.
+        if lengths is not None and axis.is_part_of_each_day and not added_up:
+            lengths = np.ones(steps.size)
         equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
