@@ -37,10 +37,10 @@ def _problem_of(variable: Variable, usual: str | None) -> str | None:
         if is_pressure(variable.units or ""):
             return None
         return "is a vertical axis and does not say whether its numbers grow upward or downward"
-    told = str(given).lower()
-    if told not in ("up", "down"):
+    direction_given = str(given).lower()
+    if direction_given not in ("up", "down"):
         return f"positive is '{given}'; it can be up or down"
-    if usual is None or told == usual:
+    if usual is None or direction_given == usual:
         return None
     way = "upward" if usual == "up" else "downward"
     return f"positive is {given}, but the numbers of {variable.quantity} grow {way}"

@@ -7,21 +7,14 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Engine
-from rhodolite.errors import DataError
+from rhodolite.inspection.times import describe_times
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.plausible import tell_implausible
 from rhodolite.model.dataset import Dataset, SourceFile
-from rhodolite.model.local_clock import local_offset
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.space.cell_lists import is_cell_list
-from rhodolite.model.time.calendar_parts import CalendarParts
 from rhodolite.model.time.date_values import units_of_dates, write_dates
-from rhodolite.model.time.dates import format_date
-from rhodolite.model.time.period_text import Instant
-from rhodolite.model.time.step_bounds import Stamp, Stamps, parts_of
-from rhodolite.model.time.time_axis import TimeAxis
-from rhodolite.model.time.time_units import DAY_TICKS, dates_of_ticks
 from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.variable import Variable
 from rhodolite.operations.axis_reduction.area_mean import overview
@@ -50,7 +43,7 @@ def describe(dataset: Dataset, engine: Engine, *, statistics: bool = False) -> P
         "files": [_file(source) for source in dataset.files],
         "title": str(dataset.attributes.get("title", "")) or None,
         "where": _where(dataset),
-        "when": _when(dataset),
+        "when": describe_times(dataset),
         "height": _height(dataset.coordinate(Role.LEVEL)),
         "dimensions": dict(dataset.lengths),
         "variables": [
@@ -209,74 +202,6 @@ def _convention(longitudes: np.ndarray) -> str:
     return "0..360" if longitudes.max() > 180 else "either"
 
 
-def _when(dataset: Dataset) -> Plain | None:
-    try:
-        axis = dataset.time
-    except DataError as error:  # what else there is can still be said
-        return {"unreadable": str(error)}
-    if axis is None or not len(axis):
-        return None
-    ends = dates_of_ticks(np.array([axis.ticks.min(), axis.ticks.max()]), axis.calendar)
-    parts, missing = _parts(axis), axis.step.missing
-    if parts is not None and axis.cell_ticks is not None:
-        missing = parts.count_missing(axis.cell_ticks[:, 0] // DAY_TICKS)
-    described: Plain = {
-        "first": format_date(ends[0]),
-        "last": format_date(ends[1]),
-        "covers": _list_covered(axis),
-        "step": str(parts or axis.step),
-        "count": len(axis),
-        "missing_steps": missing,
-        "gaps": _gaps(axis) if missing else [],
-        "calendar": axis.calendar,
-        "utc_offset": local_offset(dataset),
-        "name": axis.name,
-        "bounds": axis.bounds is not None,
-    }
-    if axis.climatological and axis.bounds is not None:
-        ends = axis.to_dates(np.array([axis.bounds.min(), axis.bounds.max()]))
-        described["climatology_of"] = [format_date(date) for date in ends]
-    return described
-
-
-def _parts(axis: TimeAxis) -> CalendarParts | None:
-    """Return the parts of months or years that times without bounds stand for; None where they are
-    none."""
-    if axis.bounds is not None or axis.step.unit != "irregular":
-        return None
-    stamps = Stamps(axis.ticks, axis.calendar, axis.step)
-    return next(filter(None, (parts_of(stamps, stamp) for stamp in Stamp)), None)
-
-
-def _list_covered(axis: TimeAxis) -> list[str]:
-    """Return the first and last period that steps stand for: days, months or years as the step
-    is."""
-    fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
-    if fields == 3 or _parts(axis) is not None:
-        return [str(axis.span.first), str(axis.span.last)]
-    if axis.step.unit == "year":
-        return [
-            f"{year:04d}" for year in (axis.named_years.min(), axis.named_years.max())
-        ]
-    ends = np.array([axis.middle_ticks.min(), axis.middle_ticks.max()])
-    dates = dates_of_ticks(ends, axis.calendar)
-    if fields is None:
-        return [format_date(date) for date in dates]
-    return [str(Instant((date.year, date.month, date.day)[:fields])) for date in dates]
-
-
-def _gaps(axis: TimeAxis, most: int = 5) -> list[str]:
-    """Return the first few stretches where steps are left out, as between two dates."""
-    order = axis.order
-    distances = np.diff(axis.middle_ticks[order])
-    wide = np.flatnonzero(distances > 1.5 * np.median(distances))[:most]
-    edges = axis.ticks[order[np.stack([wide, wide + 1], axis=1)]]
-    return [
-        f"{format_date(before)} to {format_date(after)}"
-        for before, after in dates_of_ticks(edges, axis.calendar)
-    ]
-
-
 def _height(coordinate: Coordinate | None) -> Plain | None:
     if coordinate is None:
         return None
@@ -351,7 +276,7 @@ def _coordinates_of(dataset: Dataset, variable: Variable) -> list[Coordinate]:
 
 def _coordinate(dataset: Dataset, coordinate: Coordinate) -> Plain:
     if coordinate.role == Role.TIME and dataset.time is not None:
-        when = _when(dataset) or {}
+        when = describe_times(dataset) or {}
         first, last, step = (when.get(key) for key in ("first", "last", "step"))
         units = f"{coordinate.variable.units} ({dataset.time.calendar})"
     else:

@@ -44,23 +44,7 @@ class MatchedTimes:
             If their steps or calendars do not go together, or they have no period in common.
         """
         first, second = dataset.need_time(), other.need_time()
-        steps = [
-            (axis.resolution.unit, axis.resolution.count) for axis in (first, second)
-        ]
-        if steps[0] != steps[1]:
-            raise DataError(
-                f"{dataset.label} has one value {first.resolution} and {other.label} "
-                f"{second.resolution}; bring both to the same first, such as aggregate --to month"
-            )
-        unit, count = steps[0]
-        if unit == "single" and first.calendar != second.calendar:
-            unit, count = "month", 1
-        if unit not in ("month", "year") and first.calendar != second.calendar:
-            raise DataError(
-                f"{dataset.label} has the calendar {first.calendar} and {other.label} "
-                f"{second.calendar}, whose days do not correspond; aggregate both --to month first"
-                f"{_advise_table(dataset, other)}{_advise_table(other, dataset)}"
-            )
+        unit, count = _step_in_common(dataset, other)
         numbers = [number_periods(axis, unit, count) for axis in (first, second)]
         if unit == "irregular":
             # Their order is all that steps of many lengths have in common.
@@ -99,6 +83,34 @@ class MatchedTimes:
         """Return where the pairs of a lag stand among all steps, where some are left out."""
         ours, _ = self.pairs(lag)
         return even_places(self.ours[ours], self.apart)
+
+
+def _step_in_common(dataset: Dataset, other: Dataset) -> tuple[str, int]:
+    """Return the unit by which steps of two datasets are numbered, and how many of it they are
+    long.
+
+    Raises
+    ------
+    DataError
+        If they are of different lengths, or of calendars whose days do not correspond.
+    """
+    first, second = dataset.need_time(), other.need_time()
+    steps = [(axis.resolution.unit, axis.resolution.count) for axis in (first, second)]
+    if steps[0] != steps[1]:
+        raise DataError(
+            f"{dataset.label} has one value {first.resolution} and {other.label} "
+            f"{second.resolution}; bring both to the same first, such as aggregate --to month"
+        )
+    unit, count = steps[0]
+    if first.calendar == second.calendar or unit in ("month", "year"):
+        return unit, count
+    if unit == "single":
+        return "month", 1
+    raise DataError(
+        f"{dataset.label} has the calendar {first.calendar} and {other.label} {second.calendar}, "
+        "whose days do not correspond; aggregate both --to month first"
+        f"{_advise_table(dataset, other)}{_advise_table(other, dataset)}"
+    )
 
 
 def _advise_table(table: Dataset, other: Dataset) -> str:

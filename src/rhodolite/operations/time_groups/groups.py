@@ -179,21 +179,13 @@ def grouped_measure(
     if unpack is not None and not unpack.keeps_order:
         block, unpack = unpack(block), None
     missing = find_missing(block, unpack)
-    whole = missing is None
     if not measure.is_run or breaks is None:
         breaks = np.zeros(len(block), dtype=bool)
-    if groups.size == 1 and (steps == 0).all():
-        values = _of_stretches(measure, block, breaks, unpack, whole=whole)[None]
-    else:
-        values = np.full((groups.size, *block.shape[1:]), np.nan)
-        for group, members in enumerate(rows_of_groups(steps, groups.size)):
-            if members.size:
-                in_a_row = members[-1] - members[0] + 1 == members.size
-                run = slice(members[0], members[-1] + 1)
-                rows = run if in_a_row else members
-                values[group] = _of_stretches(
-                    measure, block[rows], breaks[rows], unpack, whole=whole
-                )
+    values = np.full((groups.size, *block.shape[1:]), np.nan)
+    for group, rows in _rows_to_read(steps, groups.size):
+        values[group] = _of_stretches(
+            measure, block[rows], breaks[rows], unpack, whole=missing is None
+        )
     if missing is None:
         return {"value": values}, _gathered_of_all(
             block.shape[1:], steps, groups.size, weights
@@ -203,6 +195,21 @@ def grouped_measure(
     )
     values[gathered.count == 0] = np.nan
     return {"value": values}, gathered
+
+
+def _rows_to_read(
+    steps: Integers, size: int
+) -> Iterator[tuple[int, slice | NDArray[np.intp]]]:
+    """Yield groups with where their steps are: a slice, which copies nothing, where these stand in
+    a row."""
+    if size == 1 and (steps == 0).all():
+        yield 0, slice(None)
+        return
+    for group, members in enumerate(rows_of_groups(steps, size)):
+        if members.size:
+            in_a_row = members[-1] - members[0] + 1 == members.size
+            run = slice(members[0], members[-1] + 1)
+            yield group, run if in_a_row else members
 
 
 def _of_stretches(

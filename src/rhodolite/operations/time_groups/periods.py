@@ -67,10 +67,7 @@ class Periods:
         self.axis, self.divided, self.steps = axis, divided, steps
         self.groups = divided.groups[steps]
         self.count = divided.count
-        lengths = None if axis.lengths is None else axis.lengths[steps]
-        # The warmest hours stand for their day; what fell in some of its hours does not.
-        if lengths is not None and axis.is_part_of_each_day and not added_up:
-            lengths = np.ones(steps.size)
+        lengths = _lengths_of(axis, steps, added_up=added_up)
         equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
@@ -145,6 +142,16 @@ class Periods:
         return time, Variable(
             name, (*time.dimensions, ends), InMemory(self.divided.bounds)
         )
+
+
+def _lengths_of(axis: TimeAxis, steps: Array, *, added_up: bool) -> Array | None:
+    """Return the days that steps stand for; None where they are not known."""
+    if axis.lengths is None:
+        return None
+    # The warmest hours stand for their day; what fell in some of its hours does not.
+    if axis.is_part_of_each_day and not added_up:
+        return np.ones(steps.size)
+    return axis.lengths[steps]
 
 
 def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
