@@ -236,6 +236,7 @@ def test_steps_of_several_months_are_of_one_with_bounds_or_without(months):
     )
     plain = axis(begins, "days since 1970-01-01")
     bounded = replace(plain, bounds=np.stack([begins, ends], 1))
+    assert plain.step == bounded.step
     np.testing.assert_array_equal(plain.month_numbers, bounded.month_numbers)
     np.testing.assert_array_equal(plain.middles, bounded.middles)
 

@@ -162,8 +162,16 @@ class TimeAxis:
 
     @cached_property
     def step(self) -> SamplingInterval:
-        """The sampling interval, found from the distances between steps."""
-        return sampling_of(self._bounded_middles, self.calendar)
+        """The sampling interval, found from the distances between steps; of months, whose middles
+        may lie in the next one, between their beginnings."""
+        of_middles = sampling_of(self._bounded_middles, self.calendar)
+        if of_middles.months or self.bounds is None or self.climatological:
+            return of_middles
+        if not np.isfinite(self.bounds).all():
+            return of_middles
+        begins = self.to_ticks(self.bounds).min(axis=1)
+        of_begins = sampling_of(begins, self.calendar)
+        return of_begins if of_begins.months else of_middles
 
     @cached_property
     def cell_ticks(self) -> Ticks | None:
