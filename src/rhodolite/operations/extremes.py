@@ -13,6 +13,7 @@ from rhodolite.errors import DataError, UsageError, warn
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.calendar_days import first_days
 from rhodolite.model.time.period_numbers import find_places, number_periods
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
@@ -41,7 +42,7 @@ _SHORTEST_YEAR = 0.98
 _SEVERAL_YEARS = 1.5
 """From which on months that are not there are left out of every year."""
 _LONGEST_STEP = 1.5 / 12
-_DAYS_OF_MONTHS = np.array([31, 28.25, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_COMMON_YEAR = 2001 * 12 + np.arange(13)
 _FARTHEST = 4
 """How many times the record a return period may be before it is said that it is far."""
 
@@ -302,7 +303,8 @@ def _years_of_step(axis: TimeAxis) -> float:
     months = np.unique(axis.months)
     if years < _SEVERAL_YEARS or step > _LONGEST_STEP or months.size == 12:
         return step
-    return step / float(_DAYS_OF_MONTHS[months - 1].sum() / _DAYS_OF_MONTHS.sum())
+    days = np.diff(first_days(_COMMON_YEAR, axis.calendar))
+    return step / float(days[months - 1].sum() / days.sum())
 
 
 _RESULTS = {

@@ -20,8 +20,10 @@ from rhodolite.drawing.parts.text import axis_label
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.time.calendar_days import months_of_days
 from rhodolite.model.time.period_text import MONTH_TITLES, MonthOfYear, Period, Years
 from rhodolite.model.time.time_axis import TimeAxis
+from rhodolite.model.time.time_units import DAY_TICKS
 from rhodolite.operations.accumulate import LeapDay
 from rhodolite.operations.declaration import parameter
 
@@ -100,21 +102,20 @@ class YearOverlay(FigureOptions, CurveOptions, PartOptions, Drawing, verb="years
         return data_of_curves(dataset, (variable.name,), self.time, self.level, self.at)
 
     def _place_steps(self, axis: TimeAxis) -> tuple[Array, Array, int]:
-        """Return the year of each step, its days since the start of that, and the days of a
-        year."""
+        """Return the year of each step, its days since the start of that to its middle, and the
+        days of a year."""
         lengths = np.full(12, 30) if axis.calendar == "360_day" else _MONTHS.copy()
         if axis.calendar != "360_day" and self.leap_day is LeapDay.DROP:
             lengths[1] = 28
         first = (self.start.number if self.start else 1) - 1
         turned = np.roll(lengths, -first)
         starts = np.roll(np.concatenate([[0], np.cumsum(turned)[:-1]]), first)
-        hours = (
-            np.array([date.hour + date.minute / 60 for date in axis.reference_dates])
-            / 24
-        )
-        places = starts[axis.months - 1] + axis.days - 1 + hours
-        dropped = axis.days > lengths[axis.months - 1]
-        years = axis.years + ((axis.months - 1 >= first) if first else 0)
+        days, clocks = np.divmod(axis.covered_middles, DAY_TICKS)
+        number, day = months_of_days(days, axis.calendar)
+        month = number % 12
+        places = starts[month] + day - 1 + clocks / DAY_TICKS
+        dropped = day > lengths[month]
+        years = number // 12 + ((month >= first) if first else 0)
         return np.asarray(years), np.where(dropped, -1.0, places), int(lengths.sum())
 
     def _figure(

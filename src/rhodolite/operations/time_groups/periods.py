@@ -51,6 +51,8 @@ class Periods:
         For each period its days, or the number of steps that fit into it.
     share : ndarray of float64
         For each period the part of it that the steps cover.
+    by_parts_of_days : bool
+        Whether steps are of some hours of each day, and stand for it.
     chosen : tuple of int
         The months that the data hold of every year, where others were left out of all; else empty.
     """
@@ -67,7 +69,11 @@ class Periods:
         self.axis, self.divided, self.steps = axis, divided, steps
         self.groups = divided.groups[steps]
         self.count = divided.count
-        lengths = _lengths_of(axis, steps, added_up=added_up)
+        # The warmest hours stand for their day; what fell in some of its hours does not.
+        self.by_parts_of_days = axis.is_part_of_each_day and not added_up
+        lengths = None if axis.lengths is None else axis.lengths[steps]
+        if self.by_parts_of_days:
+            lengths = np.ones(steps.size)
         equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
@@ -142,16 +148,6 @@ class Periods:
         return time, Variable(
             name, (*time.dimensions, ends), InMemory(self.divided.bounds)
         )
-
-
-def _lengths_of(axis: TimeAxis, steps: Array, *, added_up: bool) -> Array | None:
-    """Return the days that steps stand for; None where they are not known."""
-    if axis.lengths is None:
-        return None
-    # The warmest hours stand for their day; what fell in some of its hours does not.
-    if axis.is_part_of_each_day and not added_up:
-        return np.ones(steps.size)
-    return axis.lengths[steps]
 
 
 def with_ends(dataset: Dataset, stamp: Stamp | None) -> TimeAxis:
@@ -230,6 +226,10 @@ def warn_of_ends(
             f"{_name_periods(periods, short, interval)}; --min-coverage changes how much is needed"
             + _hint_of_months(periods)
         )
+    lengths = periods.axis.lengths
+    if lengths is not None and periods.by_parts_of_days and not counted:
+        hours = 24 * float(np.mean(lengths))
+        warn(f"the data are of {hours:.3g} hours of each day, which stand for it")
     if periods.chosen:
         names = ", ".join(MONTH_TITLES[month - 1] for month in periods.chosen)
         warn(
