@@ -16,8 +16,8 @@ from rhodolite.errors import DataError, RhodoliteWarning
 from rhodolite.formats.text.dates import parse_date, time_variables
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.calendar_days import first_days, months_of_days
+from rhodolite.model.time.calendar_parts import CalendarParts
 from rhodolite.model.time.period_text import Period, Season
-from rhodolite.model.time.step_bounds import Stamp, Stamps, parts_of
 from rhodolite.model.time.steps_of_periods import steps_covering, steps_within
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import time_labels
@@ -190,8 +190,7 @@ def test_parts_of_months_and_years_reach_to_the_next(parts, middle, shown):
         np.testing.assert_array_equal(found.cells, np.stack([begins, ends], 1)[there])
         centres = (begins + ends)[there] / 2
         np.testing.assert_array_equal(found.middles, centres)
-    stamps = Stamps(found.ticks, "standard", found.step)
-    known = next(filter(None, (parts_of(stamps, stamp) for stamp in Stamp)))
+    known = CalendarParts.find(found.cell_ticks[:, 0] // DAY_TICKS, "standard")
     assert str(known) == shown
     missing = np.sum(~there[: np.flatnonzero(there)[-1]])
     assert known.count_missing(found.cell_ticks[:, 0] // DAY_TICKS) == missing

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, nearest_names
-from rhodolite.exchange.coordinates import make_coordinate
+from rhodolite.exchange.coordinates import check_coordinate, make_coordinate
 from rhodolite.model.cf.given_attributes import check_given
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.time_units import counts_from_a_date
@@ -79,6 +79,9 @@ def from_arrays(
         )
         for name, values in coordinates.items()
     }
+    axes = {name: with_known_units(variable) for name, variable in axes.items()}
+    for variable in axes.values():
+        check_coordinate(variable)
     arrays = [
         _make_field(
             name,

@@ -14,7 +14,6 @@ from rhodolite.model.axes import Role
 from rhodolite.model.ensemble import is_member_dimension
 from rhodolite.model.space.axis_cells import check_degrees
 from rhodolite.model.time.time_units import counts_from_a_date, plain_time_units
-from rhodolite.model.units.known_units import with_known_units
 from rhodolite.model.variable import Variable
 
 _POSITIONS: Mapping[str, dict[str, str]] = {
@@ -54,21 +53,8 @@ def make_coordinate(
     Raises
     ------
     DataError
-        If it has no units, or values that no operation could use.
+        If it has no units, or no values of a coordinate.
     """
-    coordinate = _with_attributes(name, values, units, attributes, calendar)
-    variable = with_known_units(coordinate)
-    _check_coordinate(name, variable)
-    return variable
-
-
-def _with_attributes(
-    name: str,
-    values: ArrayLike,
-    units: str | None,
-    attributes: Mapping[str, Any],
-    calendar: str,
-) -> Variable:
     array = (
         np.ma.filled(values, np.nan) if np.ma.is_masked(values) else np.asarray(values)
     )
@@ -110,8 +96,15 @@ def _known_of(name: str) -> dict[str, Any]:
     return dict(_POSITIONS.get(_ALIASES.get(plain, plain), {}))
 
 
-def _check_coordinate(name: str, variable: Variable) -> None:
-    """Refuse numbers of a coordinate that no operation could use."""
+def check_coordinate(variable: Variable) -> None:
+    """Refuse numbers of a coordinate that no operation could use.
+
+    Raises
+    ------
+    DataError
+        If some are missing, stand twice or go up and down.
+    """
+    name = variable.name
     values = variable.values()
     if values.dtype.kind not in "fiu" or not values.size:
         return

@@ -11,6 +11,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.local_clock import local_offset
 from rhodolite.model.time.calendar_parts import CalendarParts
 from rhodolite.model.time.dates import format_date
+from rhodolite.model.time.left_out_steps import find_breaks
 from rhodolite.model.time.period_text import Instant
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_units import DAY_TICKS, dates_of_ticks
@@ -33,7 +34,7 @@ def describe_times(dataset: Dataset) -> Plain | None:
     described: Plain = {
         "first": format_date(ends[0]),
         "last": format_date(ends[1]),
-        "covers": _list_covered(axis),
+        "covers": _list_covered(axis, by_days=parts is not None),
         "step": str(parts or axis.step),
         "count": len(axis),
         "missing_steps": missing,
@@ -61,11 +62,11 @@ def _parts(axis: TimeAxis) -> CalendarParts | None:
     return parts if is_of_them else None
 
 
-def _list_covered(axis: TimeAxis) -> list[str]:
+def _list_covered(axis: TimeAxis, *, by_days: bool) -> list[str]:
     """Return the first and last period that steps stand for: days, months or years as the step
     is."""
     fields = {"day": 3, "month": 2, "year": 1}.get(axis.step.unit)
-    if fields == 3 or _parts(axis) is not None:
+    if fields == 3 or by_days:
         return [str(axis.span.first), str(axis.span.last)]
     if axis.step.unit == "year":
         return [
@@ -81,9 +82,8 @@ def _list_covered(axis: TimeAxis) -> list[str]:
 def _gaps(axis: TimeAxis, most: int = 5) -> list[str]:
     """Return the first few stretches where steps are left out, as between two dates."""
     order = axis.order
-    distances = np.diff(axis.middle_ticks[order])
-    wide = np.flatnonzero(distances > 1.5 * np.median(distances))[:most]
-    edges = axis.ticks[order[np.stack([wide, wide + 1], axis=1)]]
+    after = find_breaks(axis.middle_ticks[order])[:most]
+    edges = axis.ticks[order[np.stack([after - 1, after], axis=1)]]
     return [
         f"{format_date(before)} to {format_date(after)}"
         for before, after in dates_of_ticks(edges, axis.calendar)

@@ -29,7 +29,7 @@ from rhodolite.operations.parameters.shares import check_coverage
 from rhodolite.operations.parameters.statistic import MEAN, OFFERED, Measure, Measures
 from rhodolite.operations.parameters.utc_offset import UtcOffset
 from rhodolite.operations.time_groups.group_results import GroupResults
-from rhodolite.operations.time_groups.groups import Groups, find_breaks
+from rhodolite.operations.time_groups.groups import Groups
 from rhodolite.operations.time_groups.local_time import in_local_time
 from rhodolite.operations.time_groups.periods import (
     FEW_STEPS,
@@ -199,7 +199,7 @@ class Aggregate(Operation):
             full,
             share,
             periods.share < share - 1e-9,
-            find_breaks(periods.axis.middle_ticks[periods.steps]),
+            periods.breaks if measure.is_run else None,
         )
         picks: list[Array | None] = [None] * len(variable.shape)
         picks[along] = periods.steps

@@ -22,8 +22,8 @@ from rhodolite.arrays import (
     SeriesKernel,
 )
 from rhodolite.errors import DataError, UsageError
-from rhodolite.kernels.autocorrelation import with_gaps
 from rhodolite.kernels.correlation import correlate, rank_pairs
+from rhodolite.kernels.gaps import spread_over_gaps
 from rhodolite.kernels.polynomial_fit import fit_polynomial
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import placing_of
@@ -353,7 +353,9 @@ class _Pairs(SeriesKernel):
     ) -> tuple[Array, ...]:
         if self.by_rank:
             first, second = rank_pairs(first, second)
-        return correlate(with_gaps(first, places), with_gaps(second, places))
+        return correlate(
+            spread_over_gaps(first, places), spread_over_gaps(second, places)
+        )
 
     def _prepare(self, values: Array, side: int) -> Array:
         """Return values without their cycle and their line, where that is asked for."""

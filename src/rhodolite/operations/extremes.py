@@ -14,7 +14,11 @@ from rhodolite.model.axes import Role
 from rhodolite.model.cf.named_variables import placing_of
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.calendar_days import first_days
-from rhodolite.model.time.period_numbers import find_places, number_periods
+from rhodolite.model.time.period_numbers import (
+    chosen_months,
+    find_places,
+    number_periods,
+)
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import Rescaling, of_differences
 from rhodolite.model.units.differences import describe_units, is_difference
@@ -39,8 +43,6 @@ _COLES = "Coles 2001, An Introduction to Statistical Modeling of Extreme Values"
 _FEWEST = 10
 _SHORTEST_YEAR = 0.98
 """Of a year, that steps are apart at least."""
-_SEVERAL_YEARS = 1.5
-"""From which on months that are not there are left out of every year."""
 _LONGEST_STEP = 1.5 / 12
 _COMMON_YEAR = 2001 * 12 + np.arange(13)
 _FARTHEST = 4
@@ -300,11 +302,11 @@ def _years_of_step(axis: TimeAxis) -> float:
         numbers = number_periods(axis, spacing.unit, spacing.count)
         count = int(np.ptp(numbers)) + 1
     step = float(years) / max(count - 1, 1)
-    months = np.unique(axis.months)
-    if years < _SEVERAL_YEARS or step > _LONGEST_STEP or months.size == 12:
+    months = chosen_months(axis.months, axis.years)
+    if step > _LONGEST_STEP or not months:
         return step
     days = np.diff(first_days(_COMMON_YEAR, axis.calendar))
-    return step / float(days[months - 1].sum() / days.sum())
+    return step / float(days[np.array(months) - 1].sum() / days.sum())
 
 
 _RESULTS = {

@@ -117,16 +117,22 @@ class Collection:
         chosen = self._chosen(asked)
         if given == "netcdf" and chosen:
             return netcdf_of(kind, chosen, asked), MEDIA_NETCDF
-        parts = [part for layer in chosen for part in _parts(kind, layer, asked)]
-        self._need_few(parts)
         mean = asked.get("over") == "area" and kind != "position"
-        if mean:
-            _need_quantities(parts)
-        values = [_read(part, mean=mean) for part in parts]
+        parts, values = self._read_all(kind, chosen, asked, mean=mean)
         if given == "csv":
             return write_csv(parts, values, mean).encode(), "text/csv"
         content = coverage_of(parts, values, mean=mean, latitude_first=turned)
         return json.dumps(content, allow_nan=False).encode(), MEDIA
+
+    def _read_all(
+        self, kind: str, chosen: list[Layer], asked: Mapping[str, str], *, mean: bool
+    ) -> tuple[list[Part], list[Array]]:
+        """Return the parts that a query asks for, and their values."""
+        parts = [part for layer in chosen for part in _parts(kind, layer, asked)]
+        self._need_few(parts)
+        if mean:
+            _need_quantities(parts)
+        return parts, [_read(part, mean=mean) for part in parts]
 
     def _need_few(self, parts: list[Part]) -> None:
         size = sum(part.size for part in parts)

@@ -29,11 +29,8 @@ def nearest_level(axis: Coordinate, text: str) -> int:
     except ValueError:
         raise Refused(400, f"'{text[:60]}' is not a level") from None
     levels = np.asarray(axis.values, dtype=np.float64)
-    covered = levels if axis.bounds is None else axis.bounds
-    low, high = (
-        np.minimum(levels.min(), covered.min()),
-        np.maximum(levels.max(), covered.max()),
-    )
+    covered = [levels] if axis.bounds is None else [levels, axis.bounds.ravel()]
+    low, high = np.concatenate(covered).min(), np.concatenate(covered).max()
     # Levels in single precision are not quite what is typed.
     near = 1e-6 * max(abs(low), abs(high))
     if not low - near <= value <= high + near:

@@ -13,7 +13,7 @@ from rhodolite.errors import DataError
 from rhodolite.formats.text.date_forms import parse_fields
 from rhodolite.model.time.dates import first_moment, moment_after
 from rhodolite.model.time.period_text import Instant, Period
-from rhodolite.model.time.steps_of_periods import steps_covering, steps_within
+from rhodolite.model.time.steps_of_periods import steps_covering, steps_of
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.server.limits import Refused
 
@@ -40,9 +40,9 @@ def moments_named(axis: TimeAxis, text: str) -> tuple[float, float]:
     return first, last
 
 
-def lie_within(axis: TimeAxis, first: str, last: str) -> NDArray[np.bool_]:
-    """Return which steps of an axis lie within two times in ISO 8601, all of both included; `..` is
-    an open end.
+def _steps_of(axis: TimeAxis, first: str, last: str) -> NDArray[np.bool_]:
+    """Return which steps of an axis lie within two times in ISO 8601, all of both included, or else
+    cover all between them; `..` is an open end.
 
     Raises
     ------
@@ -53,7 +53,7 @@ def lie_within(axis: TimeAxis, first: str, last: str) -> NDArray[np.bool_]:
         ends = [
             None if text in ("", "..") else _instant_of(text) for text in (first, last)
         ]
-        return steps_within(axis, Period(*ends))
+        return steps_of(axis, Period(*ends))
 
 
 def texts_of_moments(axis: TimeAxis) -> list[str]:
@@ -84,8 +84,8 @@ def nearest_step(axis: TimeAxis, text: str) -> int:
 
 
 def steps_named(axis: TimeAxis, text: str, moments: list[str]) -> NDArray[np.intp]:
-    """Return the steps that a time or an interval in ISO 8601 names, all of its ends included; of a
-    single moment the step that covers it.
+    """Return the steps that a time or an interval in ISO 8601 names, all of its ends included; of
+    what lies within a step that step.
 
     Parameters
     ----------
@@ -101,10 +101,8 @@ def steps_named(axis: TimeAxis, text: str, moments: list[str]) -> NDArray[np.int
     """
     if text in moments:
         return np.array([moments.index(text)])
-    first, slash, last = text.partition("/")
-    chosen = np.flatnonzero(lie_within(axis, first, last or first))
-    if not chosen.size and not slash:
-        chosen = _steps_covering(axis, text)
+    first, _, last = text.partition("/")
+    chosen = np.flatnonzero(_steps_of(axis, first, last or first))
     if not chosen.size:
         raise Refused(404, f"there is no time in {text[:60]}; {_range_of(axis)}")
     return chosen

@@ -20,6 +20,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.labels import labels_along, text_along
 from rhodolite.model.space.range_text import Levels, Position
+from rhodolite.model.time.left_out_steps import find_breaks
 from rhodolite.model.time.period_text import Period
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import can_be_in
@@ -101,10 +102,7 @@ class Curve:
         """Return days and values with a gap wherever steps are missing, so that no line bridges
         them."""
         values = self.values if values is None else values
-        if self.days.size < 3:
-            return self.days, values
-        apart = np.diff(self.days)
-        at = np.flatnonzero(apart > 1.6 * np.median(apart)) + 1
+        at = find_breaks(self.days)
         days = np.insert(
             self.days.astype(np.float64), at, (self.days[at] + self.days[at - 1]) / 2
         )

@@ -70,3 +70,24 @@ def even_places(numbers: NDArray[np.int64], apart: int = 1) -> NDArray[np.int64]
     count = int(places[-1]) + 1
     is_even = count == numbers.size or (np.diff(places) < 1).any()
     return None if is_even or count > _MOST_LEFT_OUT * numbers.size else places
+
+
+def chosen_months(
+    months: NDArray[np.int64], years: NDArray[np.int64]
+) -> tuple[int, ...]:
+    """Return the months that data of a part of each year hold; empty where they hold all, or of one
+    year alone.
+
+    Parameters
+    ----------
+    months, years : ndarray of int64, shape (n,)
+        Of each step: the month from 1, and the year, or the number of the period for it.
+    """
+    distinct = np.unique(months)
+    if distinct.size == 12:
+        return ()
+    per_year = np.unique(np.stack([years, months]), axis=1)[0]
+    whole = np.bincount(per_year) == distinct.size
+    return (
+        tuple(int(month) for month in distinct) if np.count_nonzero(whole) > 1 else ()
+    )

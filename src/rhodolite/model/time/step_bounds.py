@@ -105,7 +105,7 @@ def end_at_stamps(stamps: Stamps) -> bool:
     return bool(ends[0] == width and ends[1] == 0)
 
 
-def parts_of(stamps: Stamps, stamp: Stamp) -> CalendarParts | None:
+def _parts_of(stamps: Stamps, stamp: Stamp) -> CalendarParts | None:
     """Return the parts of months or years that stamps without a time of the day stand for; None
     where they are none."""
     if stamps.clocks.any() or len(np.unique(stamps.ticks)) < len(stamps.ticks):
@@ -128,7 +128,7 @@ def _days_after_start(stamps: Stamps, stamp: Stamp) -> int:
 
 
 def _of_parts(stamps: Stamps, stamp: Stamp) -> Ticks | None:
-    parts = parts_of(stamps, stamp)
+    parts = _parts_of(stamps, stamp)
     if parts is None:
         return None
     days = stamps.ticks // DAY_TICKS - _days_after_start(stamps, stamp)

@@ -60,6 +60,13 @@ def steps_covering(axis: TimeAxis, period: Period) -> NDArray[np.bool_]:
     )
 
 
+def steps_of(axis: TimeAxis, period: Period) -> NDArray[np.bool_]:
+    """Return which steps lie in a period, or else, where there is none, which cover all of it;
+    shape (n,)."""
+    within = steps_within(axis, period)
+    return within if within.any() else steps_covering(axis, period)
+
+
 def steps_overlap(axis: TimeAxis) -> bool:
     """Return whether steps cover parts of each other, as running means do."""
     if axis.cell_ticks is None or axis.instants or axis.climatological:

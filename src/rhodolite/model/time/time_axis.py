@@ -16,6 +16,7 @@ from rhodolite.model.axes import Coordinate
 from rhodolite.model.cf.vocabulary import CALENDARS
 from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.calendar_names import plain_calendar
+from rhodolite.model.time.counted_times import CountedTimes, Dates
 from rhodolite.model.time.dates import format_date
 from rhodolite.model.time.period_text import Instant, Period
 from rhodolite.model.time.sampling import (
@@ -37,18 +38,14 @@ from rhodolite.model.time.time_units import (
     DAY_TICKS,
     HOUR_TICKS,
     Ticks,
-    TimeUnits,
     dates_of_ticks,
-    read_time_units,
-    ticks_of_date,
 )
 
 Integers = NDArray[np.int64]
-Dates = NDArray[Any]
 
 
 @dataclass(frozen=True, eq=False)
-class TimeAxis:
+class TimeAxis(CountedTimes):
     """A time coordinate, decoded.
 
     Parameters
@@ -119,36 +116,6 @@ class TimeAxis:
 
     def __len__(self) -> int:
         return int(self.numbers.size)
-
-    @property
-    def time_units(self) -> TimeUnits:
-        return read_time_units(self.units, self.calendar)
-
-    def to_ticks(self, numbers: Array) -> Ticks:
-        """Return microseconds (see `time_units`) for numbers in the axis's units."""
-        return self.time_units.to_ticks(numbers, self.stored)
-
-    def from_ticks(self, ticks: Ticks) -> Array:
-        """Return numbers in the axis's units, float64, for microseconds."""
-        return self.time_units.from_ticks(ticks)
-
-    def to_dates(self, numbers: Array) -> Dates:
-        """Return dates (cftime objects) for numbers in the axis's units."""
-        return dates_of_ticks(self.to_ticks(numbers), self.calendar)
-
-    def to_number(self, date: Any) -> float:
-        """Return the number, in the axis's units, of a date."""
-        return float(self.from_ticks(np.array([ticks_of_date(date, self.calendar)]))[0])
-
-    def to_numbers(self, dates: Dates) -> Array:
-        """Return the numbers, in the axis's units, of dates; of their shape, float64."""
-        ticks = [ticks_of_date(date, self.calendar) for date in dates.reshape(-1)]
-        return self.from_ticks(np.array(ticks, dtype=np.int64)).reshape(dates.shape)
-
-    def numbers_of(self, other: TimeAxis, numbers: Array) -> Array:
-        """Return numbers in this axis's units for numbers in those of another axis of the same
-        calendar."""
-        return self.from_ticks(other.to_ticks(numbers))
 
     @cached_property
     def ticks(self) -> Ticks:

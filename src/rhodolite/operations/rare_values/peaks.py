@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array
-from rhodolite.kernels.autocorrelation import with_gaps
 from rhodolite.kernels.extreme_likelihood import fit_pareto_likelihood
 from rhodolite.kernels.extreme_values import l_moments, plot_correlation
+from rhodolite.kernels.gaps import spread_over_gaps
 from rhodolite.kernels.order_statistics import percentile
 from rhodolite.kernels.peaks import find_peaks, fit_pareto, pareto_quantile
 from rhodolite.operations.rare_values.base import LEVEL, LOWER, UPPER, RareValues
@@ -53,7 +53,7 @@ class OverThreshold(RareValues):
         return ("threshold", "scale", "shape", "rate", "fit")
 
     def fit(self, values: Array) -> tuple[dict[str, Array], Array]:
-        values = with_gaps(values[self.order], self.places)
+        values = spread_over_gaps(values[self.order], self.places)
         known = (~np.isnan(values)).sum(axis=0)
         limit = np.full(values.shape[1], self.threshold * (-1 if self.low else 1))
         dtype = self.dtype

@@ -21,7 +21,7 @@ from rhodolite.model.space.range_text import (
     format_longitude,
 )
 from rhodolite.model.time.period_text import Months, Period, Season, Years
-from rhodolite.model.time.steps_of_periods import steps_covering, steps_within
+from rhodolite.model.time.steps_of_periods import steps_covering, steps_of, steps_within
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.operations.variables.references import with_bounds
@@ -242,7 +242,8 @@ def time_indices(
     chosen = np.ones(len(axis), dtype=bool)
     asked = []
     if period is not None:
-        chosen &= _lie_within(axis, period)
+        chosen &= steps_of(axis, period)
+        _tell_covering(axis, period)
         asked.append(f"--time {period}")
     if months is not None:
         chosen &= np.isin(axis.months, months.numbers)
@@ -263,15 +264,12 @@ def time_indices(
     return steps
 
 
-def _lie_within(axis: TimeAxis, period: Period) -> NDArray[np.bool_]:
-    """Return which steps lie within a period, or else which cover all of it, with a word."""
-    within = steps_within(axis, period)
-    covering = steps_covering(axis, period)
-    if within.any() or not covering.any():
-        return within
-    label = time_labels(axis)[int(np.argmax(covering))]
-    warn(f"--time {period}: taken is {label}, the step that it lies in")
-    return covering
+def _tell_covering(axis: TimeAxis, period: Period) -> None:
+    """Say which step is taken where none lies within a period."""
+    covering = np.flatnonzero(steps_covering(axis, period))
+    if covering.size and not steps_within(axis, period).any():
+        label = time_labels(axis)[int(covering[0])]
+        warn(f"--time {period}: taken is {label}, the step that it lies in")
 
 
 def _ends(values: Array, wanted: LongitudeRange) -> tuple[float, float]:

@@ -12,12 +12,9 @@ from rhodolite.arrays import IN_CACHE, Array, Unpacking
 from rhodolite.errors import warn
 from rhodolite.kernels.grouped_statistics import Count, Gathered, Statistic
 from rhodolite.kernels.order_statistics import find_missing
-from rhodolite.model.time.time_units import Ticks
 from rhodolite.operations.parameters.statistic import Measure
 
 Integers = NDArray[np.int64]
-_GAP = 1.5
-"""Distances of so many times the usual one leave steps out."""
 _FEWEST_CELLS = 64
 """Fewer cells than these at once cost more in calls than the cache gains."""
 
@@ -45,7 +42,7 @@ class Groups:
     told : ndarray of bool, shape (size,), optional
         Groups that are known to be incomplete, and are not counted again.
     breaks : ndarray of bool, shape (n,), optional
-        Steps before which others are left out, so that no run of values goes on there.
+        Whether others are left out before a step, so that no run of values goes on there.
     """
 
     label: str
@@ -225,23 +222,6 @@ def _of_stretches(
     stretches = np.split(block, np.flatnonzero(breaks[1:]) + 1)
     values = [measure.of_all(part, unpack, whole=whole) for part in stretches]
     return values[0] if len(values) == 1 else np.asarray(np.max(values, axis=0))
-
-
-def find_breaks(middles: Ticks) -> NDArray[np.bool_] | None:
-    """Return the steps before which others are left out; None where there are none.
-
-    Parameters
-    ----------
-    middles : ndarray of int64, shape (n,)
-        Times in their order.
-    """
-    distances = np.diff(middles)
-    breaks = (
-        np.append(False, distances > _GAP * np.median(distances))
-        if distances.size
-        else None
-    )
-    return breaks if breaks is not None and breaks.any() else None
 
 
 def _gathered_of_all(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, warn
@@ -12,6 +13,8 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.time.calendar_days import first_days, months_of_days
 from rhodolite.model.time.dates import format_date
+from rhodolite.model.time.left_out_steps import find_breaks
+from rhodolite.model.time.period_numbers import chosen_months
 from rhodolite.model.time.period_text import MONTH_TITLES
 from rhodolite.model.time.step_bounds import Stamp
 from rhodolite.model.time.time_axis import TimeAxis
@@ -71,28 +74,39 @@ class Periods:
         self.count = divided.count
         # The warmest hours stand for their day; what fell in some of its hours does not.
         self.by_parts_of_days = axis.is_part_of_each_day and not added_up
-        lengths = None if axis.lengths is None else axis.lengths[steps]
-        if self.by_parts_of_days:
-            lengths = np.ones(steps.size)
+        lengths = self._lengths()
         equal = lengths is None or np.ptp(lengths) < 1e-6 * lengths[0]
         self.days = None if lengths is None else float(lengths[0])
         self.weights = None if equal else lengths
         present = np.bincount(self.groups, self.weights, minlength=self.count)
-        by_month = (
-            interval.unit in ("year", "decade")
-            and lengths is not None
-            and lengths.max() <= _LONGEST_MONTH
-        )
-        self.chosen = (
-            _chosen_months(axis.months[steps], self.groups) if by_month else ()
-        )
-        days = divided.days
-        if self.chosen:
-            days = _days_of_months(divided, self.chosen)
+        self.chosen = self._chosen(lengths, interval)
+        days = _days_of_months(divided, self.chosen) if self.chosen else divided.days
         self.full = days
         if equal:
             self.full = present if self.days is None else days / self.days
         self.share = present / self.full
+
+    def _lengths(self) -> Array | None:
+        """Return the days that steps stand for; None where they are not known."""
+        if self.axis.lengths is None:
+            return None
+        if self.by_parts_of_days:
+            return np.ones(self.steps.size)
+        return self.axis.lengths[self.steps]
+
+    def _chosen(self, lengths: Array | None, interval: Interval) -> tuple[int, ...]:
+        if lengths is None or interval.unit not in ("year", "decade"):
+            return ()
+        if lengths.max() > _LONGEST_MONTH:
+            return ()
+        return chosen_months(self.axis.months[self.steps], self.groups)
+
+    @property
+    def breaks(self) -> NDArray[np.bool_]:
+        """Whether others are left out before a step, shape (n,)."""
+        left_out = np.zeros(self.steps.size, dtype=bool)
+        left_out[find_breaks(self.axis.middle_ticks[self.steps])] = True
+        return left_out
 
     @property
     def most_steps(self) -> float:
@@ -178,19 +192,6 @@ def need_finer(axis: TimeAxis, interval: Interval) -> None:
             f"the data have one value {axis.resolution}, so there is nothing to aggregate to "
             f"{interval}; choose a longer interval"
         )
-
-
-def _chosen_months(months: Array, groups: Array) -> tuple[int, ...]:
-    """Return the months that data of a part of each year hold; empty where they hold all, or of one
-    year alone."""
-    distinct = np.unique(months)
-    if distinct.size == 12:
-        return ()
-    per_period = np.unique(np.stack([groups, months]), axis=1)[0]
-    whole = np.bincount(per_period) == distinct.size
-    return (
-        tuple(int(month) for month in distinct) if np.count_nonzero(whole) > 1 else ()
-    )
 
 
 def _days_of_months(divided: Divided, months: tuple[int, ...]) -> Array:

@@ -15,9 +15,9 @@ from rhodolite.errors import UsageError, warn
 from rhodolite.kernels.autocorrelation import (
     autocorrelation,
     effective_size,
-    with_gaps,
 )
 from rhodolite.kernels.distributions import t_quantile
+from rhodolite.kernels.gaps import spread_over_gaps
 from rhodolite.kernels.line_fit import (
     LineSums,
     fit_line,
@@ -229,7 +229,7 @@ class TrendWork(SeriesKernel):
         fit = fit_polynomial(self.years, values, self.question.order)
         freedom, persistence = fit.freedom.astype(np.float64), {}
         if self.question.persistence is SerialCorrelation.AR1:
-            r = autocorrelation(with_gaps(fit.residuals, self.places))
+            r = autocorrelation(spread_over_gaps(fit.residuals, self.places))
             persistence = {
                 "autocorrelation": r,
                 "effective_size": effective_size(fit.count, r),
@@ -276,7 +276,7 @@ class TrendWork(SeriesKernel):
         names = self.question.persistence_results
         rest = values - slope * self.years.reshape(-1, *(1,) * (values.ndim - 1))
         about = (
-            {"autocorrelation": autocorrelation(with_gaps(rest, self.places))}
+            {"autocorrelation": autocorrelation(spread_over_gaps(rest, self.places))}
             if names
             else {}
         )
@@ -292,7 +292,9 @@ class TrendWork(SeriesKernel):
                 *seasonal_kendall(values, self.seasons, self.whole_years)
             )
         if self.question.persistence is SerialCorrelation.PRE_WHITENING:
-            years, values = (with_gaps(a, self.places) for a in (self.years, values))
+            years, values = (
+                spread_over_gaps(a, self.places) for a in (self.years, values)
+            )
             values = prewhiten(years, values, slope)
         variance = kendall_variance(values)
         if self.question.persistence is SerialCorrelation.HAMED_RAO:
@@ -300,7 +302,7 @@ class TrendWork(SeriesKernel):
         return normal_pvalue(kendall_statistic(values), variance)
 
     def _variance_growth(self, values: Array, slope: Array) -> Array:
-        years, values = (with_gaps(a, self.places) for a in (self.years, values))
+        years, values = (spread_over_gaps(a, self.places) for a in (self.years, values))
         return np.maximum(variance_growth(years, values, slope), 1e-3)
 
 
