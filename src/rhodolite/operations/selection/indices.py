@@ -269,7 +269,7 @@ def _tell_covering(axis: TimeAxis, period: Period) -> None:
     covering = np.flatnonzero(steps_covering(axis, period))
     if covering.size and not steps_within(axis, period).any():
         label = time_labels(axis)[int(covering[0])]
-        warn(f"--time {period}: taken is {label}, the step that it lies in")
+        warn(f"--time {period} lies within {label}, and this step is taken")
 
 
 def _ends(values: Array, wanted: LongitudeRange) -> tuple[float, float]:
