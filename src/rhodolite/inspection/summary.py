@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from rhodolite.model.cf.plausible import tell_implausible
 from rhodolite.model.dataset import Dataset, SourceFile
 from rhodolite.model.space.axis_cells import AxisShape, covers_globe
 from rhodolite.model.space.cell_lists import is_cell_list
+from rhodolite.model.space.extent import Extent
 from rhodolite.model.time.date_values import units_of_dates, write_dates
 from rhodolite.model.units.differences import Zero, temperature_reading
 from rhodolite.model.variable import Variable
@@ -105,15 +107,13 @@ def _where(dataset: Dataset) -> Plain | None:
             what = "missing values" if coordinate.values.size else "no cells"
             words = f"the {coordinate.role} coordinate ({coordinate.name}) has {what}"
             return {"unreadable": words}
-    rows, columns = AxisShape.of(latitude.values), AxisShape.of(longitude.values)
+    rows = AxisShape.of(latitude.values)
+    columns = AxisShape.of(np.unwrap(longitude.values, period=360.0))
     return {
         "grid": _kind_of_grid(rows, columns),
         "latitude": _axis(latitude, rows),
         "longitude": _axis(longitude, columns),
-        "south": min(rows.first, rows.last),
-        "north": max(rows.first, rows.last),
-        "west": min(columns.first, columns.last),
-        "east": max(columns.first, columns.last),
+        **_extent_of(latitude.values, longitude.values),
         "global_round": covers_globe(longitude.values),
         "convention": _convention(longitude.values),
     }
@@ -178,12 +178,7 @@ def _sites(dataset: Dataset, latitude: str, longitude: str) -> Plain:
 def _extent_of(latitudes: np.ndarray, longitudes: np.ndarray) -> Plain:
     if not (np.isfinite(latitudes).any() and np.isfinite(longitudes).any()):
         return {}
-    return {
-        "south": float(np.nanmin(latitudes)),
-        "north": float(np.nanmax(latitudes)),
-        "west": float(np.nanmin(longitudes)),
-        "east": float(np.nanmax(longitudes)),
-    }
+    return dataclasses.asdict(Extent.of(latitudes, longitudes))
 
 
 def _axis(coordinate: Coordinate, shape: AxisShape) -> Plain:

@@ -53,7 +53,8 @@ class Subset(Operation):
 
     Keeps every grid cell whose centre lies within the closed ranges given. Longitudes are
     compared modulo 360 and run eastward, so 170E..160W crosses the dateline and comes out as
-    one contiguous block, counted from the western end as typed. A single latitude or longitude
+    one contiguous block, counted from the western end as typed; of 178E.. the other end is where
+    the data end, however they number their longitudes. A single latitude or longitude
     selects the row or column of cells that contains it. On grids with two-dimensional latitude
     and longitude the smallest block that contains the selection is kept, and its cells outside
     the ranges become missing; of sites, those within the ranges are kept, or the one nearest to

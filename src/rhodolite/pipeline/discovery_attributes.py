@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from rhodolite.arrays import whole
+from rhodolite.arrays import Array, whole
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.extent import find_ends
 from rhodolite.model.time.time_axis import TimeAxis
 
 _ISO = "%Y-%m-%dT%H:%M:%S"
@@ -53,14 +54,15 @@ def discovery_attributes(dataset: Dataset) -> dict[str, Any]:
 
 def _extents_of_positions(dataset: Dataset) -> dict[str, Any]:
     """Return the extents of places that have a latitude and a longitude each."""
-    attributes: dict[str, Any] = {}
     positions = dataset.axes.curvilinear or dataset.axes.sites or ()
-    for name, word in zip(positions, ("lat", "lon"), strict=False):
+    attributes: dict[str, Any] = {}
+    for name, role in zip(positions, (Role.LATITUDE, Role.LONGITUDE), strict=False):
         variable = dataset.variables[name]
         values = np.asarray(variable.floats().read(whole(variable.shape)))
         if np.isfinite(values).any():
-            ends = float(np.nanmin(values)), float(np.nanmax(values))
-            attributes |= _geospatial(word, *ends, variable.units or "degree")
+            ends = _ends(values, role)
+            units = variable.units or "degree"
+            attributes |= _geospatial(_EXTENTS[role], *ends, units)
     return attributes
 
 
@@ -150,7 +152,15 @@ def _extent(coordinate: Coordinate) -> tuple[float, float]:
     """Return minimum and maximum coordinate, those of the cells' bounds where there are some."""
     edges = coordinate.values if coordinate.bounds is None else coordinate.bounds
     edges = edges if np.isfinite(edges).all() else coordinate.values
-    return float(edges.min()), float(edges.max())
+    return _ends(edges, coordinate.role)
+
+
+def _ends(values: Array, role: Role) -> tuple[float, float]:
+    """Return where coordinates begin and end: longitudes where their way east does, so that the
+    first is above the second across the dateline, as ACDD 1.3 has it."""
+    if role == Role.LONGITUDE:
+        return find_ends(values)
+    return float(np.nanmin(values)), float(np.nanmax(values))
 
 
 def _days_covered(axis: TimeAxis) -> tuple[str, str]:

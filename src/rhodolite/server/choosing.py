@@ -9,7 +9,9 @@ import shapely
 
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
+from rhodolite.kernels.sphere import eastward_from
 from rhodolite.model.axes import Role
+from rhodolite.model.space.extent import find_ends
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import LatitudeRange, Levels, LongitudeRange
 from rhodolite.operations.axis_reduction.cell_areas import covered_parts
@@ -101,13 +103,11 @@ def _block(layer: Layer, covered: Array) -> Cells:
     """Return the smallest block of rows and columns that holds all cells that count."""
     rows, columns = (np.flatnonzero(covered.any(axis=axis)) for axis in (1, 0))
     if layer.grid.regular:
-        # Eastward from the widest gap, so that an area across the seam of the data is in one piece.
+        # Eastward, so that an area across the seam of the data is in one piece.
         longitudes = layer.served.dataset.need(Role.LONGITUDE).values[columns]
-        order = np.argsort(longitudes % 360.0, kind="stable")
-        gaps = np.diff(
-            longitudes[order] % 360.0, prepend=longitudes[order][-1] % 360.0 - 360.0
-        )
-        columns = columns[np.roll(order, -int(np.argmax(gaps)))]
+        west, _ = find_ends(longitudes)
+        eastward = eastward_from(west, longitudes)
+        columns = columns[np.argsort(eastward, kind="stable")]
     else:
         rows, columns = (
             np.arange(part.min(), part.max() + 1) for part in (rows, columns)

@@ -14,6 +14,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.classes import words_of_classes
+from rhodolite.model.space.extent import find_ends, increasing
 from rhodolite.plain_text import number_or_none, write_number
 from rhodolite.server.asked import CRS84, EPSG_4326
 from rhodolite.server.layers import Layer
@@ -172,9 +173,8 @@ def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
     """Return longitudes and latitudes of the axes of a domain; of a mean, its area's middle."""
     latitudes, longitudes = centres_of(part.layer, part.rows, part.columns)
     if mean:
-        first = longitudes.reshape(-1)[0]
-        east = (longitudes - first) % 360.0
-        return [float(first + east.max() / 2)], [float(np.mean(latitudes))]
+        ends = increasing(*find_ends(longitudes))
+        return [sum(ends) / 2], [float(np.mean(latitudes))]
     if latitudes.size > 1 and not part.layer.grid.regular:
         raise Refused(
             400,

@@ -68,16 +68,9 @@ class Grid:
                 float(columns.max()),
                 float(rows.max()),
             )
-        north, east = self._positions.latitudes, self._positions.longitudes
-        return tuple(  # type: ignore[return-value]
-            float(edge)
-            for edge in (
-                np.nanmin(east),
-                np.nanmin(north),
-                np.nanmax(east),
-                np.nanmax(north),
-            )
-        )
+        extent = self._positions.extent
+        west, east = extent.eastward
+        return west, extent.south, east, extent.north
 
     def rows(self, latitudes: Array) -> Array:
         """Return the row of each latitude of a regular grid; -1 where there is none."""

@@ -13,6 +13,7 @@ from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
+from rhodolite.model.space.extent import Extent
 from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.time.date_values import units_of_dates, write_dates
 from rhodolite.model.time.dates import format_date
@@ -212,25 +213,24 @@ def region_text(dataset: Dataset) -> str:
     """
     if dataset.axes.curvilinear:
         covered = Positions.of(dataset)
-        if covered.latitudes.size == 1:
-            return f"cell at {covered.words().replace('..', ' to ').split(' to ')[0]}"
-        return covered.words().replace("..", " to ")
+        return _extent_text(covered.latitudes, covered.longitudes)
     latitude, longitude = (
         dataset.coordinate(Role.LATITUDE),
         dataset.coordinate(Role.LONGITUDE),
     )
     if latitude is None or longitude is None:
         return ""
-    south, north = latitude.values.min(), latitude.values.max()
-    west, east = longitude.values.min(), longitude.values.max()
     if covers_globe(longitude.values) and np.ptp(cell_edges(latitude)) > 179.9:
         return "the globe"
-    if latitude.values.size == 1 and longitude.values.size == 1:
-        return f"cell at {format_latitude(south)}, {format_longitude(west)}"
-    return (
-        f"{format_latitude(south)} to {format_latitude(north)}, {format_longitude(west)} to "
-        f"{format_longitude(east)}"
-    )
+    return _extent_text(latitude.values, longitude.values)
+
+
+def _extent_text(latitudes: Array, longitudes: Array) -> str:
+    extent = Extent.of(latitudes, longitudes)
+    if latitudes.size == longitudes.size == 1:
+        north, east = format_latitude(extent.north), format_longitude(extent.east)
+        return f"cell at {north}, {east}"
+    return extent.words(between=" to ")
 
 
 def _day(date: Any) -> str:

@@ -55,11 +55,17 @@ def covers_globe(longitudes: Array) -> bool:
     Parameters
     ----------
     longitudes : ndarray
-        Degrees east.
+        Degrees east, in any turn.
+
+    Examples
+    --------
+    >>> covers_globe(np.arange(180.0, 540.0) % 360.0), covers_globe(np.arange(0.0, 359.0))
+    (True, False)
     """
     if longitudes.size < 2:
         return False
-    step = abs(longitudes[-1] - longitudes[0]) / (longitudes.size - 1)
+    eastward = np.unwrap(longitudes, period=360.0)
+    step = abs(eastward[-1] - eastward[0]) / (longitudes.size - 1)
     return bool(abs(step * longitudes.size - 360) < 0.01 * step)
 
 

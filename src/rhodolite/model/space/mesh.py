@@ -20,6 +20,7 @@ from rhodolite.kernels.interval_overlap import (
 from rhodolite.kernels.sphere import great_circle, widths, zone_areas
 from rhodolite.kernels.spherical_cells import areas_of_cells, outlines_in_plane
 from rhodolite.model.space.axis_cells import covers_globe
+from rhodolite.model.space.extent import find_ends, increasing
 from rhodolite.regions.outlined_area import Outline
 from rhodolite.regions.polygon_overlap import common, cut, moved_by, polygons
 
@@ -30,6 +31,8 @@ _TURN = 2 * np.pi
 _FINE = 0.2
 """Degrees; outlines get points so close before they are bent into the plane that keeps areas."""
 _CELLS_AT_ONCE = 50_000
+NARROW_GAP = 5.0
+"""Degrees of longitude without a cell that are no more than a few cells."""
 EARTH_RADIUS = 6371007.2
 """Metres; of the sphere that has the area of the Earth (WGS 84)."""
 
@@ -141,19 +144,13 @@ class Mesh:
         if self.longitude_edges is not None:
             return float(self.longitude_edges.min()), float(self.longitude_edges.max())
         assert self.corners is not None
-        east = np.sort(np.mod(self.corners[1][np.isfinite(self.corners[1])], 360.0))
-        gaps = np.diff(east, append=east[0] + 360.0)
-        widest = int(np.argmax(gaps))
+        west, east = increasing(*find_ends(self.corners[1] % 360.0))
+        holds_pole = self.reach[0] < -90 + 1e-6 or self.reach[1] > 90 - 1e-6
         # Where no gap is wider than a few cells, they lie all around, as about a pole.
-        if (
-            gaps[widest] < 5.0
-            or self.reach[0] < -90 + 1e-6
-            or self.reach[1] > 90 - 1e-6
-        ):
+        if holds_pole or east - west > 360.0 - NARROW_GAP:
             return 0.0, 360.0
-        west = east[(widest + 1) % east.size]
-        west = west - 360.0 if west > 180.0 else west
-        return float(west), float(west + 360.0 - gaps[widest])
+        turn = 360.0 if west > 180.0 else 0.0
+        return west - turn, east - turn
 
     @cached_property
     def outlines(self) -> Array:

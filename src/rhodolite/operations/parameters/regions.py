@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any, Self
 import numpy as np
 
 from rhodolite.errors import DataError
+from rhodolite.model.space.extent import Extent
 from rhodolite.model.space.mesh import Mesh
-from rhodolite.model.space.range_text import format_latitude, format_longitude
 from rhodolite.model.typed_value import FileReader, FileValue
 from rhodolite.regions.outlined_area import Outline, join_by_name
 
@@ -133,18 +133,8 @@ def _misses(mesh: Mesh, outline: Outline, cells: CellChoice) -> str:
             "--cells touched"
         )
     west, south, east, north = shapely.total_bounds(outline.shapes)
-    latitudes, longitudes = mesh.centres
-    places = [
-        f"{format_latitude(round(a, 2))}..{format_latitude(round(b, 2))}, "
-        f"{format_longitude(round(c, 2))}..{format_longitude(round(d, 2))}"
-        for a, b, c, d in (
-            (south, north, west, east),
-            (
-                np.nanmin(latitudes),
-                np.nanmax(latitudes),
-                np.nanmin(longitudes),
-                np.nanmax(longitudes),
-            ),
-        )
-    ]
-    return f"--region: {outline.name} ({places[0]}) covers no cell of the data ({places[1]})"
+    region, data = Extent(south, north, west, east), Extent.of(*mesh.centres)
+    return (
+        f"--region: {outline.name} ({region.words()}) covers no cell of the data "
+        f"({data.words()})"
+    )

@@ -13,16 +13,17 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
+from rhodolite.model.space.extent import Extent
+from rhodolite.model.space.mesh import NARROW_GAP
 from rhodolite.model.space.precision import rounding
 from rhodolite.model.space.range_text import (
     LatitudeRange,
     LongitudeRange,
     Position,
-    format_latitude,
-    format_longitude,
 )
 from rhodolite.model.variable import Variable
 from rhodolite.operations.selection.indices import take_block
+from rhodolite.operations.selection.longitude_ranges import find_way
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,14 +52,10 @@ class Positions:
         ]
         return cls(north, east, latitude.dimensions, max(1e-6, *near))
 
-    def words(self) -> str:
-        """Say what the cells cover."""
-        south, north = np.nanmin(self.latitudes), np.nanmax(self.latitudes)
-        west, east = np.nanmin(self.longitudes), np.nanmax(self.longitudes)
-        return (
-            f"{format_latitude(south)}..{format_latitude(north)}, "
-            f"{format_longitude(west)}..{format_longitude(east)}"
-        )
+    @property
+    def extent(self) -> Extent:
+        """From where to where they lie."""
+        return Extent.of(self.latitudes, self.longitudes)
 
 
 def within(
@@ -118,7 +115,7 @@ def cells_within(
             if wish is not None
         ]
         raise DataError(
-            f"{' '.join(asked)}: none lies there; the data cover {positions.words()}"
+            f"{' '.join(asked)}: none lies there; the data cover {positions.extent.words()}"
         )
     return inside
 
@@ -165,7 +162,7 @@ def cell_nearest(dataset: Dataset, place: Position) -> tuple[int, int]:
     row, column = map(int, np.unravel_index(np.nanargmin(distances), distances.shape))
     if distances[row, column] > _reach(positions, row, column):
         raise DataError(
-            f"--at {place}: lies outside the data, which cover {positions.words()}"
+            f"--at {place}: lies outside the data, which cover {positions.extent.words()}"
         )
     return row, column
 
@@ -178,9 +175,9 @@ def _distances(positions: Positions, place: Position) -> Array:
 
 def _between(positions: Positions, wanted: LongitudeRange) -> NDArray[np.bool_]:
     longitudes, near = positions.longitudes, positions.slack
-    west = wanted.west if wanted.west is not None else float(np.nanmin(longitudes))
-    east = wanted.east if wanted.east is not None else float(np.nanmax(longitudes))
-    width = 360.0 if east - west >= 360 else (east - west) % 360.0
+    first, last = positions.extent.eastward
+    round_the_globe = last - first > 360.0 - NARROW_GAP
+    west, width = find_way(wanted, longitudes, goes_round=round_the_globe)
     beyond = np.mod(longitudes - west + near, 360.0)
     return np.asarray(beyond <= width + 2 * near)
 

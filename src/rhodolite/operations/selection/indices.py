@@ -12,6 +12,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
+from rhodolite.model.space.extent import Extent, find_ends
 from rhodolite.model.space.mesh_of_dataset import mesh_of
 from rhodolite.model.space.range_text import (
     LatitudeRange,
@@ -24,6 +25,7 @@ from rhodolite.model.time.period_text import Months, Period, Season, Years
 from rhodolite.model.time.steps_of_periods import steps_covering, steps_of, steps_within
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.time.time_labels import time_labels
+from rhodolite.operations.selection.longitude_ranges import find_way
 from rhodolite.operations.variables.references import with_bounds
 
 Indices = NDArray[np.intp]
@@ -169,13 +171,13 @@ def longitude_indices(
     """
     values = coordinate.values
     slack = coordinate.slack
-    west, east = _ends(values, wanted)
     if wanted.west is not None and wanted.west == wanted.east:
+        west = wanted.west
         at = longitude_cell(coordinate, west)
         columns = np.array([] if at is None else [at], dtype=np.intp)
         reached = values[columns] + np.round((west - values[columns]) / 360.0) * 360.0
     else:
-        width = 360.0 if east - west >= 360 else (east - west) % 360.0
+        west, width = find_way(wanted, values, goes_round=covers_globe(values))
         beyond = np.mod(values - west + slack, 360.0) - slack
         columns = np.flatnonzero(
             beyond <= width + slack if width < 360 else beyond < 360 - slack
@@ -185,7 +187,7 @@ def longitude_indices(
         columns = columns[np.diff(beyond[columns], prepend=-np.inf) > slack]
         reached = west + beyond[columns]
     if not columns.size:
-        ends = [format_longitude(edge) for edge in (values.min(), values.max())]
+        ends = [format_longitude(end) for end in find_ends(values)]
         raise DataError(
             f"--lon {wanted}: no cell centre lies there; the data's run from {ends[0]} to "
             f"{ends[1]}, {_spacing_words(values)}"
@@ -217,12 +219,9 @@ def position_indices(dataset: Dataset, place: Position) -> tuple[int, int]:
     row = cell_with(cell_edges(latitude), place.latitude)
     column = longitude_cell(longitude, place.longitude)
     if row is None or column is None:
-        south, north = latitude.values.min(), latitude.values.max()
-        west, east = longitude.values.min(), longitude.values.max()
+        extent = Extent.of(latitude.values, longitude.values)
         raise DataError(
-            f"--at {place}: lies outside the data, which cover "
-            f"{format_latitude(south)}..{format_latitude(north)}, "
-            f"{format_longitude(west)}..{format_longitude(east)}"
+            f"--at {place}: lies outside the data, which cover {extent.words()}"
         )
     return row, column
 
@@ -272,16 +271,8 @@ def _tell_covering(axis: TimeAxis, period: Period) -> None:
         warn(f"--time {period} lies within {label}, and this step is taken")
 
 
-def _ends(values: Array, wanted: LongitudeRange) -> tuple[float, float]:
-    """Return both ends of a range in degrees east, an open one replaced by the end of the data."""
-    west = float(values.min()) if wanted.west is None else wanted.west
-    east = float(values.max()) if wanted.east is None else wanted.east
-    if wanted.east is None and east < west:
-        east += 360.0
-    return west, east
-
-
 def _spacing_words(values: Array) -> str:
     if values.size < 2:
         return "a single one"
-    return f"{float(np.float32(np.abs(np.diff(values)).mean())):.4g} degrees apart"
+    steps = np.diff(np.unwrap(values, period=360.0))
+    return f"{float(np.float32(np.abs(steps).mean())):.4g} degrees apart"

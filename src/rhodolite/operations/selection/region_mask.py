@@ -134,7 +134,7 @@ def _sites_within(dataset: Dataset, regions: Regions) -> Dataset:
         inside |= outline.holds(positions.latitudes, positions.longitudes)
     if not inside.any():
         raise DataError(
-            f"--region {regions}: no site lies there; they cover {positions.words()}"
+            f"--region {regions}: no site lies there; they cover {positions.extent.words()}"
         )
     return take(dataset, {positions.dimensions[0]: np.flatnonzero(inside)})
 

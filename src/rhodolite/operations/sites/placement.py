@@ -24,6 +24,7 @@ from rhodolite.arrays import (
 from rhodolite.errors import DataError, warn
 from rhodolite.kernels.interpolation import nearest
 from rhodolite.kernels.sphere import great_circle
+from rhodolite.model.space.extent import Extent
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.range_text import (
     format_latitude,
@@ -101,14 +102,7 @@ def _name_those_outside(sites: Sites, mesh: Mesh, outside: Array, lost: int) -> 
             f"{sites}: latitude and longitude are exchanged at {sites.name_lines(swapped)}, which "
             f"lies outside the data as {where}"
         )
-    rows, columns = mesh.centres
-    ends = [round(float(end), 2) for end in (np.nanmin(rows), np.nanmax(rows))]
-    sides = [round(float(end), 2) for end in (np.nanmin(columns), np.nanmax(columns))]
-    where = (
-        "..".join(map(format_latitude, ends))
-        + ", "
-        + "..".join(map(format_longitude, sides))
-    )
+    where = Extent.of(*mesh.centres).words()
     named = sites.name_lines(outside)
     if lost == north.size:
         raise DataError(f"{sites}: no site lies on the grid ({where}): {named}")
