@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from conftest import run_here, write_plain
 from rhodolite import DataError, read
+from rhodolite.checking import check
 from rhodolite.model.space.extent import find_ends, increasing
 from rhodolite.server.grid import Grid
 
@@ -101,6 +102,19 @@ def test_extents_are_told_as_the_data_have_them(tmp_path, kind, how, end):
     data.write(tmp_path / "copy.nc")
     about = read(tmp_path / "copy.nc").attributes
     ends = about["geospatial_lon_min"], about["geospatial_lon_max"]
-    assert ends == pytest.approx((177.0, end))
+    # Axes are written as numbers that go on.
+    assert ends == pytest.approx((177.0, 182.0 if kind == "axes" else end))
     if kind == "positions":
         assert Grid(data).extent == pytest.approx((177.0, 50.0, 182.3, 53.0))
+
+
+@pytest.mark.parametrize("how", ["from 0", "from -180"])
+def test_written_longitudes_go_on_where_they_begin_anew(tmp_path, how):
+    east = 177.0 if how == "from -180" else 357.0
+    data = write_any(tmp_path / "in.nc", east, "axes", how)
+    assert (np.diff(data["lon"].values()) < 0).any()
+    data.write(tmp_path / "out.nc")
+    written = read(tmp_path / "out.nc")
+    np.testing.assert_array_equal(written["lon"].values(), east + np.arange(6.0))
+    np.testing.assert_array_equal(written["tas"].values(), data["tas"].values())
+    assert not [found for found in check(written) if found.severity == "error"]

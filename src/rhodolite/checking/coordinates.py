@@ -8,7 +8,12 @@ import numpy as np
 
 from rhodolite.arrays import Array, read_small
 from rhodolite.checking.finding import Finding, advice, error, warning
-from rhodolite.model.axes import Role, is_latitude_unit, is_longitude_unit
+from rhodolite.model.axes import (
+    Role,
+    is_in_order,
+    is_latitude_unit,
+    is_longitude_unit,
+)
 from rhodolite.model.cf.cell_bounds import why_no_bounds
 from rhodolite.model.cf.vocabulary import CELL_BOUNDS
 from rhodolite.model.dataset import Dataset
@@ -148,8 +153,8 @@ def ordered(dataset: Dataset) -> Iterator[Finding]:
                 "wrote the file",
             )
             continue
-        steps = np.diff(values)
-        if steps.size and not ((steps > 0).all() or (steps < 0).all()):
+        if not is_in_order(values):
+            steps = np.diff(values)
             at = int(np.argmax(steps * np.sign(np.median(steps) or 1) <= 0)) + 1
             yield error(
                 name,

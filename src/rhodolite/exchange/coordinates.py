@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Role, is_in_order
 from rhodolite.model.ensemble import is_member_dimension
 from rhodolite.model.space.axis_cells import check_degrees
 from rhodolite.model.time.time_units import counts_from_a_date, plain_time_units
@@ -132,8 +132,7 @@ def _refuse_repeated(name: str, numbers: Array) -> None:
 
 
 def _refuse_unordered(name: str, numbers: Array) -> None:
-    steps = np.diff(numbers)
-    if not ((steps > 0).all() or (steps < 0).all()):
+    if not is_in_order(numbers):
         raise DataError(
             f"{name}: the values go up and down; put them and the fields in order first, as "
             "numpy.argsort does"

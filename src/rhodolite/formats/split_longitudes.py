@@ -6,7 +6,7 @@ import numpy as np
 
 from rhodolite.arrays import Array
 from rhodolite.errors import warn
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Role, is_in_order
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
 
@@ -42,7 +42,7 @@ def _find_gap(values: Array) -> int | None:
     """Return where the second part of longitudes begins; None where they are in one piece, or are
     in no order."""
     steps = np.diff(values)
-    in_order = steps.size > 1 and bool((steps > 0).all() or (steps < 0).all())
+    in_order = steps.size > 1 and is_in_order(values)
     wide = np.flatnonzero(np.abs(steps) > _HALF_TURN)
     if not in_order or wide.size != 1:
         return None

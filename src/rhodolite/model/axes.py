@@ -27,6 +27,12 @@ class Role(StrEnum):
     LEVEL = "level"
 
 
+def is_in_order(values: Array) -> bool:
+    """Return whether values increase or decrease throughout, as coordinates have to (CF 5)."""
+    steps = np.diff(values)
+    return bool((steps > 0).all() or (steps < 0).all())
+
+
 _LATITUDE_UNITS = {
     "degrees_north",
     "degree_north",

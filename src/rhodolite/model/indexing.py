@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rhodolite.arrays import Array, InMemory, Selected
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Role, is_in_order
 from rhodolite.model.dataset import Dataset
 
 Indices = NDArray[np.intp]
@@ -28,6 +28,19 @@ def take(dataset: Dataset, picks: dict[str, Indices]) -> Dataset:
             variable = variable.replace(data=Selected(variable.data, along))
         variables.append(variable)
     return dataset.with_variables(variables)
+
+
+def count_longitudes_on(dataset: Dataset) -> Dataset:
+    """Return a dataset whose longitudes go on where they begin anew on the way east or west, as
+    coordinates have to (CF 5): 179, -180 and -179 are 179, 180 and 181."""
+    coordinate = dataset.coordinate(Role.LONGITUDE)
+    if coordinate is None or is_in_order(coordinate.values):
+        return dataset
+    onward = np.unwrap(coordinate.values, period=360.0)
+    if not is_in_order(onward):
+        return dataset
+    turns = np.round((onward - coordinate.values) / 360.0) * 360.0
+    return turn_longitudes(dataset, turns)
 
 
 def turn_longitudes(dataset: Dataset, turns: Array) -> Dataset:

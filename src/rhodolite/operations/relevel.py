@@ -10,7 +10,7 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError, UsageError, warn
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Role, is_in_order
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.units.udunits import convert, convertible, is_unit
 from rhodolite.model.variable import Variable
@@ -226,8 +226,7 @@ def _along(dataset: Dataset, vertical: Vertical) -> list[Variable]:
 def _in_order(levels: Array, vertical: Vertical) -> Array:
     """Return levels as they were named where they rise or fall throughout, else in the direction of
     the old ones."""
-    steps = np.diff(levels)
-    if (steps > 0).all() or (steps < 0).all():
+    if is_in_order(levels):
         return levels
     falls = vertical.values is None or vertical.values[-1] < vertical.values[0]
     return np.sort(levels)[::-1] if falls else np.sort(levels)

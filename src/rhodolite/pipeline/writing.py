@@ -24,6 +24,7 @@ from rhodolite.formats.stores.object_stores import address_of
 from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import STUDY
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.indexing import count_longitudes_on
 from rhodolite.pipeline.gif_comment import put_comment
 from rhodolite.pipeline.provenance import Origin, add_provenance
 from rhodolite.pipeline.splitting import output_kind, split_dataset
@@ -89,7 +90,8 @@ def write(
     with complete_or_nothing(path, overwrite, inputs, kind) as temporary:
         for name, part in parts:
             place = temporary.with_name(name) if in_folder else temporary
-            chosen.write(add_provenance(part, origin), place, engine, layout)
+            described = add_provenance(count_longitudes_on(part), origin)
+            chosen.write(described, place, engine, layout)
         whole = temporary.parent if in_folder else temporary
         written, names = size_on_disk(whole), [path.name]
         if in_folder:

@@ -9,7 +9,7 @@ import numpy as np
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import shortest_turn, widths, zone_areas
-from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.axes import Coordinate, Role, is_in_order
 
 _FURTHEST = {Role.LATITUDE: 90.1, Role.LONGITUDE: 3600.0}
 """Degrees at most, with some for rounding, and for longitudes that go on counting."""
@@ -108,11 +108,10 @@ def cell_edges(coordinate: Coordinate) -> Array:
     if coordinate.role == Role.LONGITUDE:  # 0 ... 179, -180 ... -1 is in order, too
         values = np.unwrap(values, period=360.0)
     check_degrees(values, coordinate.role, coordinate.name)
-    steps = np.diff(values)
     repeats = coordinate.role == Role.LONGITUDE and repeats_first(
         values, coordinate.slack
     )
-    if not ((steps > 0).all() or (steps < 0).all()):
+    if not is_in_order(values):
         raise DataError(
             f"the {coordinate.role} coordinate ({coordinate.name}) goes up and down, so its cells "
             "have no order"

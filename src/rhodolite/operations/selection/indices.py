@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from rhodolite.arrays import Array
 from rhodolite.errors import DataError, warn
 from rhodolite.kernels.sphere import cell_with, eastward_from, shortest_turn
-from rhodolite.model.axes import Coordinate, Role
+from rhodolite.model.axes import Coordinate, Role, is_in_order
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
 from rhodolite.model.space.axis_cells import cell_edges, covers_globe
@@ -66,19 +66,15 @@ def take_cells(dataset: Dataset, role: Role, cells: Indices) -> Dataset:
     """
     coordinate = dataset.need(role)
     part = take(dataset, {str(coordinate.dimension): cells})
-    steps = np.diff(np.unwrap(coordinate.values, period=360.0))
-    if (
-        coordinate.bounds is not None
-        or not steps.size
-        or not ((steps > 0).all() or (steps < 0).all())
-    ):
+    onward = np.unwrap(coordinate.values, period=360.0)
+    known = coordinate.bounds is not None
+    if known or coordinate.values.size < 2 or not is_in_order(onward):
         return part
     edges = cell_edges(coordinate)
-    turned = np.unwrap(coordinate.values, period=360.0) - coordinate.values
+    turned = onward - coordinate.values
     bounds = (np.stack([edges[:-1], edges[1:]], axis=1) - turned[:, None])[cells]
     left = part.need(role)
-    inner = np.diff(np.unwrap(left.values, period=360.0))
-    if (inner > 0).all() or (inner < 0).all():
+    if is_in_order(np.unwrap(left.values, period=360.0)):
         widths = np.abs(np.diff(cell_edges(left)))
         if np.allclose(widths, np.abs(np.diff(bounds, axis=1)[:, 0]), rtol=1e-4):
             return part

@@ -6,10 +6,9 @@ import numpy as np
 
 from rhodolite.arrays import Array, InMemory
 from rhodolite.errors import DataError
-from rhodolite.model.axes import Role
 from rhodolite.model.cf.vocabulary import COVERED_AREA
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.indexing import take, turn_longitudes
+from rhodolite.model.indexing import count_longitudes_on, take
 from rhodolite.model.space.cell_lists import cell_dimension, is_cell_list
 from rhodolite.model.space.mesh import EARTH_RADIUS, Mesh
 from rhodolite.model.space.mesh_of_dataset import mesh_of
@@ -59,7 +58,7 @@ def cut_regions(dataset: Dataset, regions: Regions, cells: CellChoice) -> Datase
     columns = find_columns(used_columns)
     part = take_block(dataset, rows, columns)
     if mesh.goes_round and (np.diff(columns) < 0).any():
-        part = _turned_on(part)
+        part = count_longitudes_on(part)
     covered = covered.reshape(mesh.shape)[np.ix_(rows, columns)]
     return _with_covered_areas(part, covered, mesh.dimensions, regions, known.named)
 
@@ -154,11 +153,3 @@ def _around(used: Array) -> Array:
         return np.arange(places[0], places[-1] + 1)
     first, last = places[widest + 1], places[widest]
     return np.arange(first, last + used.size + 1) % used.size
-
-
-def _turned_on(dataset: Dataset) -> Dataset:
-    """Return a dataset whose longitudes increase, also across the seam."""
-    values = dataset.need(Role.LONGITUDE).values
-    return turn_longitudes(
-        dataset, np.round((np.unwrap(values, period=360.0) - values) / 360.0) * 360.0
-    )
