@@ -692,6 +692,27 @@ def test_a_caption_names_the_month_and_the_hour_of_a_phase():
         assert period_text(axis).startswith(f"{label}, ")
 
 
+def test_planes_and_curves_run_along_the_axes_that_there_are(demo):
+    data = rhodolite.read(demo / "pressure_monthly.nc").subset(variable="ta")
+    data = data.subset(time="2017")
+    section, profile = all_drawings()["section"](), all_drawings()["profile"]()
+    year, zonal = data.summarise(over="time"), data.summarise(over="lon")
+    for part, plane, along in (
+        (data, ("lat", "plev"), "plev"),
+        (data.summarise(over="lat"), ("lon", "plev"), "plev"),
+        (data.summarise(over="area"), ("time", "plev"), "plev"),
+        (zonal.subset(level="500hPa"), ("time", "lat"), "lat"),
+        (data.subset(level="500hPa").summarise(over="lat"), ("time", "lon"), "lon"),
+        (year.subset(level="500hPa"), None, "lat"),
+    ):
+        for step, axes in ((section, plane), (profile, (along,))):
+            if axes is not None:
+                shown = step.shown(part)["ta"]
+                long = zip(shown.dimensions, shown.shape, strict=True)
+                assert {name for name, size in long if size > 1} >= set(axes)
+                step(part)
+
+
 @pytest.mark.parametrize("name", ["map", "section", "profile"])
 def test_axes_that_a_picture_has_no_place_for_are_refused(name, rng):
     """Members or any axis of its own, with what to type; and data of which nothing is drawn."""

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from conftest import run_here, write_plain
 from rhodolite import DataError, read
 from rhodolite.checking import check
+from rhodolite.drawing import all_drawings
 from rhodolite.model.space.extent import find_ends, increasing
 from rhodolite.server.grid import Grid
 
@@ -118,3 +119,7 @@ def test_written_longitudes_go_on_where_they_begin_anew(tmp_path, how):
     np.testing.assert_array_equal(written["lon"].values(), east + np.arange(6.0))
     np.testing.assert_array_equal(written["tas"].values(), data["tas"].values())
     assert not [found for found in check(written) if found.severity == "error"]
+    # Of what has longitudes alone a curve runs along them.
+    row = data.summarise(over="lat").summarise(over="time")
+    (curve,) = all_drawings()["profile"]()(row).axes[0].lines
+    np.testing.assert_array_equal(curve.get_xdata(), east + np.arange(6.0))

@@ -505,7 +505,7 @@ class Verbs:
         limits: str | float | None = None,
         title: str | None = None,
         size: str | float | None = None,
-        against: Literal["level", "lat", "lon"] = "level",
+        against: Literal["level", "lat", "lon"] | None = None,
         by: Literal["level", "time", "none"] | None = None,
         log: bool = False,
         axes: Any = None,

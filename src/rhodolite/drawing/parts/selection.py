@@ -140,6 +140,16 @@ def choose_part(
     return part
 
 
+def has_several(part: Dataset, name: str, role: Role) -> bool:
+    """Return whether a variable runs along more than one place of an axis."""
+    coordinate = part.coordinate(role)
+    return (
+        coordinate is not None
+        and coordinate.dimension in part[name].dimensions
+        and coordinate.values.size > 1
+    )
+
+
 def need_one_level(part: Dataset, name: str) -> None:
     """Refuse several levels where a picture shows one.
 
@@ -154,12 +164,8 @@ def need_one_level(part: Dataset, name: str) -> None:
     DataError
         Which lists the levels and says how to choose one.
     """
-    vertical = part.coordinate(Role.LEVEL)
-    if (
-        vertical is not None
-        and vertical.dimension in part[name].dimensions
-        and vertical.values.size > 1
-    ):
+    if has_several(part, name, Role.LEVEL):
+        vertical = part.need(Role.LEVEL)
         units = vertical.variable.units or ""
         levels = ", ".join(f"{value:g}" for value in vertical.values)
         raise DataError(

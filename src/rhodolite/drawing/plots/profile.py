@@ -13,7 +13,7 @@ from rhodolite.drawing.base import Drawing
 from rhodolite.drawing.options import CurveOptions, FigureOptions, PartOptions, Size
 from rhodolite.drawing.parts.averaging import average_all_but
 from rhodolite.drawing.parts.canvas import Canvas
-from rhodolite.drawing.parts.selection import only_one, values_in_order
+from rhodolite.drawing.parts.selection import has_several, only_one, values_in_order
 from rhodolite.drawing.parts.text import (
     axis_label,
     degrees_east,
@@ -72,8 +72,8 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
     >>> Profile(variable="ta", against="lat")  # doctest: +SKIP
     """
 
-    against: Against = parameter(
-        "the axis along which curves are drawn", default=Against.LEVEL
+    against: Against | None = parameter(
+        "the axis along which curves are drawn (default: levels, or else latitude, or longitude)"
     )
     by: CurveBy | None = parameter(
         "what each curve shows (default: levels, or else one curve)"
@@ -88,8 +88,7 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
         DataError
             If an axis is missing, or there are too many curves.
         """
-        along = _ROLES[self.against.value]
-        part, variable, by, caption = self._averaged(dataset)
+        part, variable, along, by, caption = self._averaged(dataset)
         shown, coordinate = part[variable.name], part.need(along)
         order = (
             [coordinate.dimension]
@@ -111,10 +110,11 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
         """See `Drawing.shown`."""
         return self._averaged(dataset)[0]
 
-    def _averaged(self, dataset: Dataset) -> tuple[Dataset, Variable, Role | None, str]:
+    def _averaged(
+        self, dataset: Dataset
+    ) -> tuple[Dataset, Variable, Role, Role | None, str]:
         """Return the data along the axes of the picture alone, the variable as it was, the axis of
-        which each place gets a curve, and what they are averaged over."""
-        along = _ROLES[self.against.value]
+        curves, that of which each place gets one, and what they are averaged over."""
         names = self.variable or tuple(
             v.name for v in dataset.fields if v.numeric and v.data.ndim >= 1
         )
@@ -122,6 +122,7 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
         part = Subset(
             variable=(variable.name,), at=self.at, time=self.time, level=self.level
         )(dataset)
+        along = self._along(part, variable.name)
         by = self._by(part, variable.name, along)
         text = period_text(part.time) if by is not Role.TIME else ""
         part, words = average_all_but(
@@ -130,7 +131,14 @@ class Profile(FigureOptions, CurveOptions, PartOptions, Drawing):
         if self.at is not None:
             words = f"cell at {self.at}"
         caption = " · ".join(word for word in (text, words) if word)
-        return part, variable, by, caption
+        return part, variable, along, by, caption
+
+    def _along(self, part: Dataset, name: str) -> Role:
+        """Return the axis of curves: as asked for, else the first that there is."""
+        if self.against is not None:
+            return _ROLES[self.against.value]
+        roles = [_ROLES[axis.value] for axis in Against]
+        return next((r for r in roles if has_several(part, name, r)), Role.LEVEL)
 
     def _by(self, part: Dataset, name: str, along: Role) -> Role | None:
         if self.by is CurveBy.NONE:

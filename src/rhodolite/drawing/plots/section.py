@@ -15,7 +15,7 @@ from rhodolite.drawing.parts.averaging import average_all_but
 from rhodolite.drawing.parts.canvas import Canvas
 from rhodolite.drawing.parts.colour_scale import choose_scale, colours
 from rhodolite.drawing.parts.legend import add_legend
-from rhodolite.drawing.parts.selection import only_one, values_in_order
+from rhodolite.drawing.parts.selection import has_several, only_one, values_in_order
 from rhodolite.drawing.parts.text import (
     degrees_east,
     degrees_north,
@@ -51,13 +51,18 @@ _ROLES = {
 }
 
 
+def _roles_of(plane: Plane) -> tuple[Role, Role]:
+    x, y = plane.value.split("-")
+    return _ROLES[x], _ROLES[y]
+
+
 @dataclass(frozen=True)
 class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
     """A field over latitude and height, time and latitude, or longitude and time.
 
     All other axes are averaged, weighted by cell area. Pressures and depths increase downwards.
     The default of --plane is latitude and height where there are levels, and time and latitude
-    otherwise.
+    otherwise, or the first pair of axes that the data have.
 
     Examples
     --------
@@ -75,8 +80,8 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         DataError
             If an axis is missing, or it is not clear what to draw.
         """
-        part, variable, caption = self._averaged(dataset)
-        coordinates = [part.need(role) for role in self._roles(dataset)]
+        part, variable, roles, caption = self._averaged(dataset)
+        coordinates = [part.need(role) for role in roles]
         values = _values(part[variable.name], coordinates, engine)
         return self._figure(part, variable, coordinates, values, caption, axes)
 
@@ -84,10 +89,11 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         """See `Drawing.shown`."""
         return self._averaged(dataset)[0]
 
-    def _averaged(self, dataset: Dataset) -> tuple[Dataset, Variable, str]:
-        """Return the data over the plane alone, the variable as it was, and what they are averaged
-        over."""
-        roles = self._roles(dataset)
+    def _averaged(
+        self, dataset: Dataset
+    ) -> tuple[Dataset, Variable, tuple[Role, Role], str]:
+        """Return the data over the plane alone, the variable as it was, the axes of the plane, and
+        what the data are averaged over."""
         names = self.variable or tuple(
             v.name for v in dataset.fields if v.numeric and v.data.ndim >= 2
         )
@@ -95,20 +101,22 @@ class Section(FigureOptions, FieldOptions, PartOptions, Drawing):
         part = Subset(variable=(variable.name,), time=self.time, level=self.level)(
             dataset
         )
+        roles = self._roles(part, variable.name)
         text = period_text(part.time) if Role.TIME not in roles else ""
         part, words = average_all_but(part, variable.name, roles)
-        return part, variable, " · ".join(word for word in (text, words) if word)
+        caption = " · ".join(word for word in (text, words) if word)
+        return part, variable, roles, caption
 
-    def _roles(self, dataset: Dataset) -> tuple[Role, Role]:
-        plane = self.plane
-        if plane is None:
-            vertical = dataset.coordinate(Role.LEVEL)
-            deep = (
-                vertical is not None and vertical.values.size > 1 and self.level is None
-            )
-            plane = Plane.LAT_LEVEL if deep else Plane.TIME_LAT
-        x, y = plane.value.split("-")
-        return _ROLES[x], _ROLES[y]
+    def _roles(self, part: Dataset, name: str) -> tuple[Role, Role]:
+        """Return what runs along x and y: as asked for, else the first that there is."""
+        if self.plane is not None:
+            return _roles_of(self.plane)
+        for plane in Plane:
+            roles = _roles_of(plane)
+            is_asked_away = Role.LEVEL in roles and self.level is not None
+            if not is_asked_away and all(has_several(part, name, r) for r in roles):
+                return roles
+        return _roles_of(Plane.TIME_LAT)
 
     def _figure(
         self,
