@@ -12,6 +12,7 @@ import pandas
 import pytest
 import shapely
 from matplotlib.collections import LineCollection, PathCollection, QuadMesh
+from matplotlib.text import Text
 
 import rhodolite
 from conftest import make_dataset
@@ -690,6 +691,35 @@ def test_a_caption_names_the_month_and_the_hour_of_a_phase():
         (label,) = time_labels(axis)
         assert ":" in label and " " in label
         assert period_text(axis).startswith(f"{label}, ")
+
+
+@pytest.mark.parametrize(
+    ("name", "line"),
+    [
+        ("map", {"time": "2017", "level": "500hPa"}),
+        ("panels", {"by": "year", "level": "500hPa"}),
+        ("series", {"level": "500hPa"}),
+        ("section", {"plane": "time-lat", "level": "500hPa"}),
+        ("profile", {"by": "time", "time": "2017"}),
+    ],
+)
+def test_pictures_are_the_same_of_times_that_run_backwards(demo, name, line):
+    data = rhodolite.read(demo / "pressure_monthly.nc").subset(variable="ta")
+    backwards = take(data, {"time": np.arange(data.lengths["time"])[::-1]})
+    told = []
+    for part in (data, backwards):
+        figure = all_drawings()[name](**line)(part)
+        texts = [text.get_text() for text in figure.findobj(Text)]
+        drawn = [c.get_array() for axes in figure.axes for c in axes.collections]
+        curves = [c.get_ydata() for axes in figure.axes for c in axes.lines]
+        told.append((texts, [np.ma.filled(part, np.nan) for part in drawn], curves))
+    assert told[0][0] == told[1][0]
+    for ours, theirs in zip(
+        told[0][1] + told[0][2], told[1][1] + told[1][2], strict=True
+    ):
+        np.testing.assert_allclose(
+            np.asarray(ours, float), np.asarray(theirs, float), rtol=1e-6
+        )
 
 
 def test_planes_and_curves_run_along_the_axes_that_there_are(demo):

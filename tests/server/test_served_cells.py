@@ -14,6 +14,11 @@ from test_serve import Running
 
 import rhodolite
 from conftest import write_plain
+from rhodolite.server.edr import Collection
+from rhodolite.server.gate import Gate
+from rhodolite.server.layers import layers_of
+from rhodolite.server.limits import Limits
+from rhodolite.server.served import Served
 
 LATS, LONS = np.arange(-85.0, 90, 10), np.arange(5.0, 360, 10)
 AREA = "POLYGON((0%200,60%200,60%2060,0%2060,0%200))"
@@ -127,3 +132,26 @@ def test_a_map_is_that_of_the_grid_and_a_file_holds_a_list(server, tmp_path):
     part = rhodolite.read(tmp_path / "part.nc")
     assert part["tas"].dimensions == ("time", "cell")
     assert part["tas"].shape == (3, 16)
+
+
+def test_times_and_levels_of_any_order_have_an_extent():
+    data = rhodolite.from_arrays(
+        {"ta": np.arange(16.0).reshape(2, 2, 2, 2)},
+        {
+            "time": np.array(["2002-01-01", "2001-01-01"], "M8[D]"),
+            "plev": [1000.0, 500.0],
+            "lat": [10.0, 20.0],
+            "lon": [0.0, 10.0],
+        },
+        units={"ta": "K", "plev": "hPa"},
+    )
+    served = Served("a", data, rhodolite.Engine(), Gate(Limits()))
+    (layer,) = layers_of(served).values()
+    assert [moment[:4] for moment in layer.moments] == ["2001", "2002"]
+    extent = Collection(served).describe("")["extent"]
+    ((begin, end),) = extent["temporal"]["interval"]
+    assert (begin[:4], end[:4]) == ("2001", "2002")
+    assert extent["vertical"]["interval"] == [["500", "1000"]]
+    # The newest map is the last, as clients take it who name no time.
+    newest = layer.read(((layer.time_dimension, 1), ("plev", 0)))
+    np.testing.assert_array_equal(newest, [[0.0, 1.0], [2.0, 3.0]])

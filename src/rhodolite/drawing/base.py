@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 from rhodolite.arrays import Engine
 from rhodolite.errors import UsageError
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.indexing import count_longitudes_on
+from rhodolite.model.indexing import count_longitudes_on, put_times_in_order
 from rhodolite.operations.declaration import Step
 from rhodolite.plain_text import make_visible
 
@@ -70,7 +70,7 @@ class Drawing(Step):
         self.check_loaded()
         # What files say is no formula to be set, and steers nothing.
         with rc_context({"text.parse_math": False}):
-            part = count_longitudes_on(dataset.plain)
+            part = put_times_in_order(count_longitudes_on(dataset.plain))
             figure = self.draw(part, engine or Engine(), axes)
         # Of a figure of somebody else only the axes that were given may be changed.
         holder = figure if axes is None else axes

@@ -43,6 +43,16 @@ def count_longitudes_on(dataset: Dataset) -> Dataset:
     return turn_longitudes(dataset, turns)
 
 
+def put_times_in_order(dataset: Dataset) -> Dataset:
+    """Return a dataset whose times follow one another, as they do in pictures."""
+    coordinate, axis = dataset.coordinate(Role.TIME), dataset.time
+    if coordinate is None or coordinate.dimension is None or axis is None:
+        return dataset
+    if np.array_equal(axis.order, np.arange(len(axis))):
+        return dataset
+    return take(dataset, {coordinate.dimension: axis.order})
+
+
 def turn_longitudes(dataset: Dataset, turns: Array) -> Dataset:
     """Add multiples of 360 degrees to longitudes and their bounds.
 

@@ -290,10 +290,10 @@ def _extent_of(layer: Layer) -> dict[str, Any]:
             "trs": 'TIMECRS["Gregorian"]',
         }
     if layer.levels is not None:
-        levels = layer.level_texts
+        texts = layer.level_texts
         extent["vertical"] = {
-            "interval": [[levels[0], levels[-1]]],
-            "values": levels,
+            "interval": [[texts[at(layer.levels)] for at in (np.argmin, np.argmax)]],
+            "values": texts,
             "vrs": "native",
         }
     if layer.members:

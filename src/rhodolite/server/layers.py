@@ -17,6 +17,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.cf.diverging import pivots
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension, member_dimension
+from rhodolite.model.indexing import put_times_in_order
 from rhodolite.model.labels import labels_along
 from rhodolite.model.space.cell_lists import as_one_row
 from rhodolite.model.space.mesh_of_dataset import mesh_of
@@ -308,7 +309,8 @@ def layers_of(served: Served) -> dict[str, Layer]:
     Of an ensemble a layer shows the first member until another is chosen. A variable with more
     dimensions than these, time, level and those of the grid is no layer.
     """
-    served = replace(served, dataset=as_one_row(served.dataset))
+    in_order = put_times_in_order(as_one_row(served.dataset))
+    served = replace(served, dataset=in_order)
     dataset, grid = served.dataset, Grid(served.dataset)
     if not grid.there:
         return {}

@@ -63,5 +63,5 @@ def _period(served: Served) -> str:
     axis = served.dataset.time
     if axis is None or not len(axis):
         return ""
-    labels = time_labels(axis)
+    labels = [time_labels(axis)[at] for at in axis.order[[0, -1]][: len(axis)]]
     return labels[0] if len(labels) == 1 else f"{labels[0]} to {labels[-1]}"

@@ -180,7 +180,8 @@ def period_text(axis: TimeAxis | None) -> str:
     unit, counted = axis.resolution.unit, "steps"
     if unit in ("month", "year", "day", "hour") and axis.resolution.count == 1:
         counted = f"{unit}s"
-    first, last = (_in_unit(axis.reference_dates[at], unit) for at in (0, -1))
+    ends = axis.reference_dates[axis.order[[0, -1]]]
+    first, last = (_in_unit(date, unit) for date in ends)
     return f"mean of {len(axis):,} {counted}, {first} to {last}"
 
 
