@@ -910,10 +910,13 @@ def test_an_animation_has_a_frame_for_each_step_and_one_legend(demo, tmp_path):
     ("words", "message"),
     [
         (
-            "profile garnet_monthly_1981-2020.nc --variable tas",
+            "profile garnet_monthly_1981-2020.nc --variable tas --against level",
             "has no level axis|no vertical axis",
         ),
-        ("section rotated_monthly.nc", "summarise --latitude-bands 2"),
+        (
+            "section rotated_monthly.nc --plane lat-level",
+            "summarise --latitude-bands 2",
+        ),
         ("section pressure_monthly.nc", "several variables"),
         (
             "map garnet_monthly_1981-2020.nc --variable tas --projection mercator",

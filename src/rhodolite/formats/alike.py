@@ -10,9 +10,10 @@ import numpy as np
 
 from rhodolite.arrays import Array, Mapped
 from rhodolite.errors import DataError
-from rhodolite.formats.conform import same_calendars
+from rhodolite.formats.conform import same_calendars, shared_dimensions
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.places import order_all_places
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import can_be_in
 from rhodolite.model.variable import Variable
@@ -113,6 +114,17 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
         _need_whole(pair, other, theirs)
         _check_coordinates(pair, ours, theirs, there)
     _check_fields(pair, first, other)
+    _check_places(pair, first, other)
+
+
+def _check_places(pair: str, first: Dataset, other: Dataset) -> None:
+    """Refuse cells, sites and names along an axis that are others, or in another order."""
+    orders = order_all_places(first, other, shared_dimensions(first, other))
+    if orders is None or orders:
+        raise DataError(
+            f"{pair} they lie at other places, or call them otherwise; regrid --like FILE, extract "
+            "or subset makes them alike"
+        )
 
 
 def _need_whole(pair: str, dataset: Dataset, coordinate: Coordinate) -> None:

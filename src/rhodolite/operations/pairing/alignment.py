@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from rhodolite.arrays import Array, InMemory, read_small
+from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
@@ -42,7 +42,6 @@ def align(dataset: Dataset, other: Dataset, its: Variable) -> Variable:
             "what is larger first, or take a mean or one place along it"
         )
     _refuse_other_times(dataset, other, its)
-    _refuse_other_positions(dataset, other, its)
     shape = tuple(dataset.lengths[ours[name]] for name in its.dimensions)
     alike = its.replace(
         dimensions=tuple(ours[name] for name in its.dimensions),
@@ -72,26 +71,3 @@ def _refuse_other_times(dataset: Dataset, other: Dataset, its: Variable) -> None
             f"{len(ours):,} from {ours.span} of {dataset.label}; take the same times of both "
             "first, with subset, or anomaly for departures from normals"
         )
-
-
-def _refuse_other_positions(dataset: Dataset, other: Dataset, its: Variable) -> None:
-    """Refuse a variable whose cells or sites lie elsewhere, where positions are no axes."""
-    for names, their_names in (
-        (dataset.axes.curvilinear, other.axes.curvilinear),
-        (dataset.axes.sites, other.axes.sites),
-    ):
-        if not names or not their_names:
-            continue
-        if not set(other.variables[their_names[0]].dimensions) <= set(its.dimensions):
-            continue
-        for name, their_name in zip(names, their_names, strict=True):
-            ours, theirs = _degrees(dataset, name), _degrees(other, their_name)
-            if ours.shape != theirs.shape or not np.allclose(ours, theirs, atol=1e-4):
-                raise DataError(
-                    f"{its.name} lies at other places in {other.label} than in {dataset.label}; "
-                    "bring both to the same ones first, with regrid or extract"
-                )
-
-
-def _degrees(dataset: Dataset, name: str) -> Array:
-    return np.asarray(read_small(dataset.variables[name].data), dtype=np.float64)

@@ -12,7 +12,9 @@ from rhodolite.errors import DataError, nearest_names
 from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.space.level_direction import counted_as
+from rhodolite.model.space.places import order_all_places, place_grid
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.members import with_members_of
@@ -114,11 +116,73 @@ def in_line(
         order = _matching_order(role, first, second)
         if order is None or second.dimension not in its.dimensions:
             raise _other_cells(variable, dataset, other, first, second)
-        # What is in order already is read as it lies.
-        if (np.diff(order) != 1).any():
-            picks = [order if d == second.dimension else None for d in its.dimensions]
-            its = its.replace(data=Selected(its.data, picks))
+        its = _in_order(its, str(second.dimension), order)
+    return _with_places_of(dataset, variable, other, its)
+
+
+def _in_order(its: Variable, dimension: str, order: NDArray[np.intp]) -> Variable:
+    # What is in order already is read as it lies.
+    if (np.diff(order) == 1).all():
+        return its
+    picks = [order if name == dimension else None for name in its.dimensions]
+    return its.replace(data=Selected(its.data, picks))
+
+
+def _with_places_of(
+    dataset: Dataset, variable: Variable, other: Dataset, its: Variable
+) -> Variable:
+    """Return the other variable with its cells of two-dimensional positions, its sites, and what
+    has names or numbers in the order of the first.
+
+    Raises
+    ------
+    DataError
+        If they are other places.
+    """
+    _refuse_other_kind(dataset, variable, other, its)
+    # Members have been put in order by their names already.
+    members = find_member_dimension(dataset)
+    same = {
+        name: theirs
+        for name, theirs in dimensions_in(dataset, other, its).items()
+        if name in variable.dimensions and theirs in its.dimensions
+        if name in dataset.lengths and theirs in other.lengths and name != members
+    }
+    orders = order_all_places(dataset, other, same)
+    if orders is None:
+        raise DataError(
+            f"{variable.name} lies at other places in {dataset.label} than in {other.label}; bring "
+            "both to the same ones first, with regrid --like FILE, extract or subset"
+        )
+    for theirs, order in orders.items():
+        its = _in_order(its, theirs, order)
     return its
+
+
+def _refuse_other_kind(
+    dataset: Dataset, variable: Variable, other: Dataset, its: Variable
+) -> None:
+    """Refuse what lies along axes in one dataset and at listed positions in the other."""
+    kinds = [_kind(d, v) for d, v in ((dataset, variable), (other, its))]
+    if "" not in kinds and kinds[0] != kinds[1]:
+        raise DataError(
+            f"{variable.name} lies {kinds[0]} in {dataset.label} and {kinds[1]} in {other.label}; "
+            "bring both to the same places first, with regrid --like FILE or extract"
+        )
+
+
+def _kind(dataset: Dataset, variable: Variable) -> str:
+    """Say how a variable lies on the globe; nothing where it does not."""
+    along = set(variable.dimensions)
+    for names, words in (
+        (dataset.axes.curvilinear, "on a grid of two-dimensional positions"),
+        (dataset.axes.sites, "at sites or on cells in a list"),
+    ):
+        if names and set(dataset.variables[names[0]].dimensions) <= along:
+            return words
+    axes = [dataset.coordinate(role) for role in _HORIZONTAL]
+    is_grid = all(axis is not None and axis.dimension in along for axis in axes)
+    return "along latitudes and longitudes" if is_grid else ""
 
 
 def _other_cells(
@@ -198,15 +262,12 @@ def dimensions_in(dataset: Dataset, other: Dataset, its: Variable) -> dict[str, 
             and second.dimension
         ):
             same[first.dimension] = second.dimension
-    for names, their_names in (
-        (dataset.axes.curvilinear, other.axes.curvilinear),
-        (dataset.axes.sites, other.axes.sites),
-    ):
-        if names and their_names:
-            ours = dataset.variables[names[0]].dimensions
-            same |= dict(
-                zip(ours, other.variables[their_names[0]].dimensions, strict=True)
-            )
+    if dataset.axes.curvilinear and other.axes.curvilinear:
+        placement = place_grid(dataset, other)
+        same |= {} if placement is None else placement.dimensions
+    if dataset.axes.sites and other.axes.sites:
+        ours = dataset.variables[dataset.axes.sites[0]].dimensions[0]
+        same[ours] = other.variables[other.axes.sites[0]].dimensions[0]
     return same
 
 

@@ -1,0 +1,162 @@
+"""Two datasets are paired place by place, whatever order each lists its places in."""
+
+from __future__ import annotations
+
+from itertools import product
+
+import numpy as np
+import pytest
+
+from rhodolite import DataError, read
+from rhodolite.api.dataset import Dataset
+from rhodolite.arrays import InMemory
+from rhodolite.model.variable import Variable
+
+TIMES = {"units": "days since 2000-01-01", "calendar": "standard"}
+KELVIN = {"units": "K", "standard_name": "air_temperature"}
+VALUES = np.random.default_rng(0).normal(280, 5, (24, 5, 5))
+
+
+def dataset(values, along, **helpers):
+    """A field over time and other dimensions, in memory, with variables beside it."""
+    field = Variable("tas", ("time", *along), InMemory(values), KELVIN)
+    if "lat" in helpers and helpers["lat"][0] != ("lat",):
+        field = field.edit(coordinates="lat lon")
+    times = InMemory(15.0 + 30.4375 * np.arange(len(values)))
+    variables = [Variable("time", ("time",), times, TIMES), field]
+    for name, (dimensions, numbers, about) in helpers.items():
+        data = InMemory(np.asarray(numbers))
+        variables.append(Variable(name, dimensions, data, about))
+    return Dataset({v.name: v for v in variables})
+
+
+def on_grid(values, north, east, along=("y", "x")):
+    return dataset(
+        values,
+        along,
+        lat=(along, north, {"units": "degrees_north"}),
+        lon=(along, east, {"units": "degrees_east"}),
+    )
+
+
+def at_sites(values, north, east, names=None):
+    helpers = {
+        "lat": (("site",), north, {"units": "degrees_north"}),
+        "lon": (("site",), east, {"units": "degrees_east"}),
+    }
+    if names is not None:
+        helpers["site"] = (("site",), names, {"cf_role": "timeseries_id"})
+    return dataset(values, ("site",), **helpers)
+
+
+def grid_positions():
+    rows, columns = np.mgrid[0:5, 0:5]
+    return 50.0 + rows + 0.1 * columns, 177.0 + columns - 0.2 * rows
+
+
+@pytest.mark.parametrize(
+    ("exchanged", "down", "left", "turn"), [*product((False, True), repeat=4)]
+)
+def test_grids_are_paired_by_position(exchanged, down, left, turn):
+    north, east = grid_positions()
+    ours = on_grid(VALUES, north, east)
+    if turn:
+        east = (east + 180.0) % 360.0 - 180.0
+    parts = [VALUES + 1.0, north, east]
+    rows, columns = (slice(None, None, -1 if back else 1) for back in (down, left))
+    parts = [part[..., rows, columns] for part in parts]
+    if exchanged:
+        parts = [part.swapaxes(-1, -2) for part in parts]
+    theirs = on_grid(*parts)
+    result = ours.compare(with_=theirs)
+    np.testing.assert_allclose(result["tas_bias"].values(), -1.0, rtol=1e-9)
+    shifted = ours.adjust(to=theirs, method="mean", cycle="none", by="differences")
+    np.testing.assert_allclose(shifted["tas"].values(), VALUES + 1.0, rtol=1e-9)
+    np.testing.assert_allclose((ours["tas"] - theirs["tas"]).values(), -1.0, rtol=1e-9)
+
+
+@pytest.mark.parametrize("kind", ["grid", "named", "unnamed"])
+def test_files_of_one_dataset_are_joined_place_by_place(tmp_path, kind):
+    """The later years list their places the other way round; those of others are refused."""
+    north, east = grid_positions()
+    values, order = VALUES, np.arange(5)[::-1]
+    if kind != "grid":
+        values, north, east = VALUES[:, 0], north[0], east[0]
+    make = on_grid if kind == "grid" else at_sites
+    names = [np.array(["Aa", "Be", "Ce", "De", "Ee"])] if kind == "named" else []
+    parts = {
+        "first": make(values[:12], north, east, *names),
+        "then": make(
+            values[12:][:, order], north[order], east[order], *(n[order] for n in names)
+        ),
+        "other": make(values[12:], north, east + 2.0, *names),
+    }
+    for name, part in parts.items():
+        if name != "first":
+            later = InMemory(15.0 + 30.4375 * np.arange(12, 24))
+            time = part.variables["time"].replace(data=later)
+            part = part.with_variables(
+                time if v.name == "time" else v for v in part.variables.values()
+            )
+        part.write(tmp_path / f"{name}.nc")
+    whole = read([tmp_path / "first.nc", tmp_path / "then.nc"])
+    np.testing.assert_array_equal(whole["tas"].values(), values)
+    with pytest.raises(DataError, match=r"other places|not the same site"):
+        read([tmp_path / "first.nc", tmp_path / "other.nc"])
+
+
+def test_places_that_are_others_are_refused():
+    north, east = grid_positions()
+    ours = on_grid(VALUES, north, east)
+    lats, lons = np.arange(5.0), np.arange(5.0)
+    axes = dataset(
+        VALUES,
+        ("lat", "lon"),
+        lat=(("lat",), lats, {"units": "degrees_north"}),
+        lon=(("lon",), lons, {"units": "degrees_east"}),
+    )
+    for theirs, message in (
+        (on_grid(VALUES, north, east + 1.0), "other places"),
+        (axes, "two-dimensional positions in .* along latitudes and longitudes"),
+    ):
+        for verb in ("compare", "correlate"):
+            with pytest.raises(DataError, match=message):
+                getattr(ours, verb)(with_=theirs)
+        with pytest.raises(DataError):
+            (ours["tas"] - theirs["tas"]).values()
+
+
+@pytest.mark.parametrize("names", ["both", "none", "other names"])
+def test_sites_are_paired_by_name_or_position(names):
+    values, order = VALUES[:, 0], np.array([3, 0, 4, 1, 2])
+    north, east = np.linspace(50, 54, 5), np.array([175.0, 178, -179, -176, -173])
+    here = np.array(["Aa", "Be", "Ce", "De", "Ee"])
+    there = here if names == "both" else np.char.add("station ", here)
+    given = [None, None] if names == "none" else [here, there[order]]
+    ours = at_sites(values, north, east, given[0])
+    theirs = at_sites(
+        values[:, order] + 1.0, north[order], east[order] % 360.0, given[1]
+    )
+    result = ours.compare(with_=theirs)
+    np.testing.assert_allclose(result["tas_bias"].values(), -1.0, rtol=1e-9)
+    message = "other places" if names == "none" else "not the same site"
+    with pytest.raises(DataError, match=message):
+        ours.compare(with_=at_sites(values, north + 3.0, east, given[0]))
+
+
+def test_what_has_names_or_numbers_is_paired_by_them():
+    values, order = VALUES[:, 0], np.array([3, 0, 4, 1, 2])
+    names = np.array(["North", "South", "East", "West", "Middle"])
+    periods = np.array([2.0, 5, 10, 50, 100])
+    for about, labels in (({}, names), ({"units": "year"}, periods)):
+        ours = dataset(values, ("part",), part=(("part",), labels, about))
+        theirs = dataset(
+            values[:, order] + 1.0, ("part",), part=(("part",), labels[order], about)
+        )
+        result = ours.compare(with_=theirs)
+        np.testing.assert_allclose(result["tas_bias"].values(), -1.0, rtol=1e-9)
+        strange = labels.copy()
+        strange[0] = "Far" if labels is names else 3.0
+        other = dataset(values, ("part",), part=(("part",), strange, about))
+        with pytest.raises(DataError, match="other places"):
+            ours.compare(with_=other)
