@@ -7,6 +7,7 @@ from itertools import product
 import numpy as np
 import pytest
 
+from conftest import make_dataset
 from rhodolite import DataError, read
 from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
@@ -103,6 +104,26 @@ def test_files_of_one_dataset_are_joined_place_by_place(tmp_path, kind):
     np.testing.assert_array_equal(whole["tas"].values(), values)
     with pytest.raises(DataError, match=r"other places|not the same site"):
         read([tmp_path / "first.nc", tmp_path / "other.nc"])
+
+
+@pytest.mark.parametrize(("off", "goes"), [(0.02, True), (0.125, False)])
+def test_axes_are_the_same_within_a_small_part_of_a_cell(off, goes):
+    """Of half a cell on a fine grid the cells are others, however far the grid reaches."""
+    values = np.random.default_rng(1).normal(280, 5, (12, 2, 1440))
+    grids = [
+        make_dataset(
+            values,
+            times=15.0 + 30.4375 * np.arange(12),
+            lats=[0.0, 0.25],
+            lons=0.25 * np.arange(1440) + shift,
+        )
+        for shift in (0.0, off)
+    ]
+    if goes:
+        assert not grids[0].compare(with_=grids[1])["tas_bias"].values().any()
+        return
+    with pytest.raises(DataError, match="other longitudes"):
+        grids[0].compare(with_=grids[1])
 
 
 def test_places_that_are_others_are_refused():

@@ -17,14 +17,12 @@ from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.labels import text_along
-from rhodolite.model.space.precision import slack
+from rhodolite.model.space.precision import SAME_CELL, slack
 from rhodolite.model.variable import Variable
 
 Indices = NDArray[np.intp]
 _NEAR = 0.01
 """Degrees of arc by which a place may be written otherwise in another file; 1 km."""
-_SHARE = 0.1
-"""Of the distance of neighbours on fine grids, which is less."""
 _SAME_NAME = 0.5
 """Degrees of arc between sites of one name: farther apart they are not the same."""
 
@@ -100,7 +98,7 @@ def place_grid(dataset: Dataset, other: Dataset) -> Placement | None:
     """
     here, there = _positions(dataset), _positions(other)
     names = [d.variables[_names(d)[0]].dimensions for d in (dataset, other)]
-    near = min(_NEAR, _SHARE * _spacing(*here))
+    near = min(_NEAR, SAME_CELL * _spacing(*here))
     for exchanged, down, left in product((False, True), repeat=3):
         axes = names[1][::-1] if exchanged else names[1]
         turned = [part.T if exchanged else part for part in there]

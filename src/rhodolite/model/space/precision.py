@@ -10,6 +10,9 @@ from rhodolite.arrays import Array
 
 _SHARE = 1e-4
 """Part of the spacing of an axis that computing its values step by step may have cost."""
+SAME_CELL = 0.1
+"""Part of the distance of neighbours within which two files that state a place mean the same, as
+where one has rounded it."""
 
 
 def slack(values: Array, dtype: np.dtype[Any]) -> float:

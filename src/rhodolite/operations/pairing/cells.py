@@ -15,6 +15,7 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.space.level_direction import counted_as
 from rhodolite.model.space.places import order_all_places, place_grid
+from rhodolite.model.space.precision import SAME_CELL
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.members import with_members_of
@@ -22,6 +23,8 @@ from rhodolite.operations.parameters.other_dataset import OtherDataset
 from rhodolite.operations.variables.other_units import in_units
 
 _HORIZONTAL = (Role.LATITUDE, Role.LONGITUDE)
+_ROUNDED = 1e-3
+"""Of the length of an axis, by which its places may have been rounded."""
 
 
 def counterpart(variable: Variable, other: Dataset) -> Variable:
@@ -281,7 +284,10 @@ def _matching_order(
         values = np.asarray(convert(values, units[1], units[0]), dtype=np.float64)
     if role is Role.LEVEL:
         values = counted_as(second, values, first)
-    near = max(first.slack, second.slack, 1e-3 * float(np.ptp(first.values)))
+    apart = np.diff(np.sort(first.values))
+    # Coarse grids are no reason to take what lies degrees apart for the same.
+    rounded = min(SAME_CELL * apart.min(initial=np.inf), _ROUNDED * apart.sum())
+    near = max(first.slack, second.slack, rounded)
     if first.values.size != values.size:
         return None
     for order in (np.arange(values.size), np.arange(values.size)[::-1]):
