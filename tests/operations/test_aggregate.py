@@ -45,6 +45,8 @@ STATISTICS = {
     "variance": lambda g: g.var(),
     "median": lambda g: g.median(),
     "p90": lambda g: g.quantile(0.9),
+    "p0": lambda g: g.min(),
+    "p100": lambda g: g.max(),
     "p2.5": lambda g: g.quantile(0.025),
     "count": lambda g: g.count(),
     "count-above 3": lambda g: g.apply(lambda v: (v > 3).sum()),

@@ -19,7 +19,7 @@ from rhodolite.operations.parameters.threshold import Threshold
 from rhodolite.plain_text import write_number
 
 _THRESHOLDS = ("count-above", "count-below", "longest-run-above", "longest-run-below")
-_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
+_PERCENTILE = re.compile(r"p(100|\d{1,2}(?:\.\d+)?)")
 _PERCENTILES = (
     "Hyndman and Fan 1996, The American Statistician 50, 361-365, definition 7"
 )
