@@ -11,6 +11,7 @@ from conftest import make_dataset
 from rhodolite import DataError, read
 from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
+from rhodolite.model.indexing import take
 from rhodolite.model.variable import Variable
 
 TIMES = {"units": "days since 2000-01-01", "calendar": "standard"}
@@ -124,6 +125,14 @@ def test_axes_are_the_same_within_a_small_part_of_a_cell(off, goes):
         return
     with pytest.raises(DataError, match="other longitudes"):
         grids[0].compare(with_=grids[1])
+
+
+def test_arithmetic_takes_times_in_any_order():
+    data = make_dataset(VALUES, times=15.0 + 30.4375 * np.arange(24))
+    backwards = take(data, {"time": np.arange(24)[::-1]})
+    assert not (data["tas"] - backwards["tas"]).values().any()
+    with pytest.raises(DataError, match="runs along"):
+        data["tas"] - data.subset(time="2000")["tas"]
 
 
 def test_places_that_are_others_are_refused():

@@ -146,7 +146,7 @@ def order_places(
         here, there = (
             [str(value) for value in text.values()] for text in texts if text
         )
-        order = _order_names(here, there)
+        order = order_names(here, there)
         if order is not None and are_sites:
             _need_same_sites(dataset, other, order, here)
         if order is not None or not are_sites:
@@ -159,7 +159,14 @@ def order_places(
     return _order_numbers(*(_read(variable) for variable in (first, second)))
 
 
-def _order_names(here: list[str], there: list[str]) -> Indices | None:
+def order_names(here: list[str], there: list[str]) -> Indices | None:
+    """Return where names stand among others; None where these are not the same.
+
+    Examples
+    --------
+    >>> order_names(["a", "b", "c"], ["c", "a", "b"]).tolist()
+    [1, 2, 0]
+    """
     if sorted(here) != sorted(there) or len(set(here)) < len(here):
         return None if here != there else np.arange(len(here))
     at = {name: place for place, name in enumerate(there)}

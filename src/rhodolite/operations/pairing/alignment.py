@@ -8,9 +8,10 @@ from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.space.places import Indices, order_names
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
-from rhodolite.operations.pairing.cells import dimensions_in, in_line
+from rhodolite.operations.pairing.cells import dimensions_in, in_line, in_order
 from rhodolite.operations.pairing.times import MatchedTimes
 
 _NO_VALUE = np.zeros(())
@@ -41,7 +42,7 @@ def align(dataset: Dataset, other: Dataset, its: Variable) -> Variable:
             f"{its.name} runs along {', '.join(unknown)}, which {dataset.label} has not; write "
             "what is larger first, or take a mean or one place along it"
         )
-    _refuse_other_times(dataset, other, its)
+    its = _with_times_of(dataset, other, its)
     shape = tuple(dataset.lengths[ours[name]] for name in its.dimensions)
     alike = its.replace(
         dimensions=tuple(ours[name] for name in its.dimensions),
@@ -52,22 +53,38 @@ def align(dataset: Dataset, other: Dataset, its: Variable) -> Variable:
     return moved.replace(dimensions=dimensions)
 
 
-def _refuse_other_times(dataset: Dataset, other: Dataset, its: Variable) -> None:
-    """Refuse a variable along other times, by what these stand for and not by their stamps."""
+def _with_times_of(dataset: Dataset, other: Dataset, its: Variable) -> Variable:
+    """Return a variable with its times in the order of ours, by what these stand for and not by
+    their stamps.
+
+    Raises
+    ------
+    DataError
+        If it runs along other times.
+    """
     first, second = dataset.coordinate(Role.TIME), other.coordinate(Role.TIME)
     if second is None or second.dimension not in its.dimensions or first is None:
-        return
-    ours, theirs = dataset.need_time(), other.need_time()
-    if ours.climatological or theirs.climatological:
-        differ = time_labels(ours) != time_labels(theirs)
-    elif len(ours) != len(theirs):
-        differ = True
-    else:
-        matched = MatchedTimes.of(dataset, other)
-        differ = not np.array_equal(matched.ours, matched.theirs)
-    if differ:
+        return its
+    order = _order_times(dataset, other)
+    if order is None:
+        ours, theirs = dataset.need_time(), other.need_time()
         raise DataError(
             f"{its.name} runs along {len(theirs):,} times from {theirs.span} and not along the "
             f"{len(ours):,} from {ours.span} of {dataset.label}; take the same times of both "
             "first, with subset, or anomaly for departures from normals"
         )
+    return in_order(its, str(second.dimension), order)
+
+
+def _order_times(dataset: Dataset, other: Dataset) -> Indices | None:
+    """Return the times of another dataset in the order of one; None where they are others."""
+    ours, theirs = dataset.need_time(), other.need_time()
+    if ours.climatological or theirs.climatological:
+        return order_names(time_labels(ours), time_labels(theirs))
+    if len(ours) != len(theirs):
+        return None
+    matched = MatchedTimes.of(dataset, other)
+    if np.array_equal(matched.ours, matched.theirs):
+        return np.arange(len(ours))
+    here, there = matched.pairs(0)
+    return there[np.argsort(here)] if here.size == len(ours) else None

@@ -119,11 +119,20 @@ def in_line(
         order = _matching_order(role, first, second)
         if order is None or second.dimension not in its.dimensions:
             raise _other_cells(variable, dataset, other, first, second)
-        its = _in_order(its, str(second.dimension), order)
+        its = in_order(its, str(second.dimension), order)
     return _with_places_of(dataset, variable, other, its)
 
 
-def _in_order(its: Variable, dimension: str, order: NDArray[np.intp]) -> Variable:
+def in_order(its: Variable, dimension: str, order: NDArray[np.intp]) -> Variable:
+    """Return a variable whose places along a dimension stand in another order.
+
+    Parameters
+    ----------
+    its : Variable
+    dimension : str
+    order : ndarray of int
+        The places in the new order.
+    """
     # What is in order already is read as it lies.
     if (np.diff(order) == 1).all():
         return its
@@ -158,7 +167,7 @@ def _with_places_of(
             "both to the same ones first, with regrid --like FILE, extract or subset"
         )
     for theirs, order in orders.items():
-        its = _in_order(its, theirs, order)
+        its = in_order(its, theirs, order)
     return its
 
 
