@@ -10,9 +10,10 @@ import numpy as np
 
 from rhodolite.arrays import Array, Mapped
 from rhodolite.errors import DataError
-from rhodolite.formats.conform import same_calendars, shared_dimensions
+from rhodolite.formats.conform import same_calendars
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
+from rhodolite.model.indexing import take
 from rhodolite.model.space.places import order_all_places
 from rhodolite.model.time.time_axis import TimeAxis
 from rhodolite.model.units.conversion import can_be_in
@@ -114,17 +115,31 @@ def check_alike(first: Dataset, other: Dataset, along_time: bool) -> None:
         _need_whole(pair, other, theirs)
         _check_coordinates(pair, ours, theirs, there)
     _check_fields(pair, first, other)
-    _check_places(pair, first, other)
 
 
-def _check_places(pair: str, first: Dataset, other: Dataset) -> None:
-    """Refuse cells, sites and names along an axis that are others, or in another order."""
-    orders = order_all_places(first, other, shared_dimensions(first, other))
-    if orders is None or orders:
+def with_places_of(first: Dataset, other: Dataset) -> Dataset:
+    """Return a dataset whose cells of two-dimensional positions, sites and names along an axis
+    stand in the order of another.
+
+    Parameters
+    ----------
+    first : Dataset
+        The first file, whose order counts.
+    other : Dataset
+
+    Raises
+    ------
+    DataError
+        If they are other places.
+    """
+    shared = {name: name for name, _ in first.lengths.items() & other.lengths.items()}
+    orders = order_all_places(first, other, shared)
+    if orders is None:
         raise DataError(
-            f"{pair} they lie at other places, or call them otherwise; regrid --like FILE, extract "
-            "or subset makes them alike"
+            f"{first.label} and {other.label} do not fit together: they lie at other places, or "
+            "call them otherwise; regrid --like FILE, extract or subset makes them alike"
         )
+    return take(other, orders) if orders else other
 
 
 def _need_whole(pair: str, dataset: Dataset, coordinate: Coordinate) -> None:

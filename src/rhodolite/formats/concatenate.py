@@ -17,6 +17,7 @@ from rhodolite.formats.alike import (
     key,
     whole_if_exact,
     with_one_mark,
+    with_places_of,
 )
 from rhodolite.formats.conform import conform
 from rhodolite.formats.join_uniform import join_like_the_first
@@ -96,8 +97,10 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
     """Join datasets with the same variables along time."""
     if len(datasets) == 1:
         return datasets[0]
+    first = datasets[0]
     for dataset in datasets[1:]:
-        check_alike(datasets[0], dataset, along_time=True)
+        check_alike(first, dataset, along_time=True)
+    datasets = [first, *(with_places_of(first, dataset) for dataset in datasets[1:])]
     datasets = sorted(datasets, key=lambda dataset: key(dataset.need_time()))
     axes = [dataset.need_time() for dataset in datasets]
     axis = axes[0]
@@ -189,6 +192,7 @@ def _merge(datasets: list[Dataset]) -> Dataset:
     variables = dict(first.variables)
     for dataset in datasets[1:]:
         check_alike(first, dataset, along_time=False)
+        dataset = with_places_of(first, dataset)
         for name, variable in dataset.variables.items():
             variables.setdefault(name, variable)
     return replace(

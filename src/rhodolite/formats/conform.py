@@ -21,7 +21,6 @@ from rhodolite.model.cf.vocabulary import (
 )
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take, turn_longitudes
-from rhodolite.model.space.places import order_all_places
 from rhodolite.model.space.precision import slack
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
@@ -48,18 +47,10 @@ def conform(dataset: Dataset, first: Dataset) -> Dataset:
             and ours.values.size == theirs.values.size
         ):
             dataset = _in_the_order_of(dataset, theirs, ours)
-    if orders := order_all_places(first, dataset, shared_dimensions(first, dataset)):
-        dataset = take(dataset, orders)
     return dataset.with_variables(
         _conform_variable(v, first.variables.get(v.name))
         for v in dataset.variables.values()
     )
-
-
-def shared_dimensions(first: Dataset, second: Dataset) -> dict[str, str]:
-    """Return the dimensions that have one name and one length in both, each with itself."""
-    shared = first.lengths.items() & second.lengths.items()
-    return {name: name for name, _ in shared}
 
 
 def same_units(first: str | None, second: str | None) -> bool:

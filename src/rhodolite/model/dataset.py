@@ -10,7 +10,7 @@ from typing import Any, Protocol, Self
 
 import numpy as np
 
-from rhodolite.arrays import Engine
+from rhodolite.arrays import Array, Engine, read_small
 from rhodolite.errors import DataError, nearest_names, warn
 from rhodolite.model.axes import Axes, Coordinate, Role
 from rhodolite.model.cf.cell_methods import methods_over_time
@@ -159,6 +159,19 @@ class Dataset:
         return tuple(
             v for name, v in self.variables.items() if name not in self.axes.auxiliary
         )
+
+    @cached_property
+    def positions(self) -> tuple[Array, Array]:
+        """What `read_positions` gives, kept."""
+        return self.read_positions()
+
+    def read_positions(self) -> tuple[Array, Array]:
+        """Return latitudes and longitudes of cells or sites that have one each and no axes of them,
+        in degrees."""
+        names = self.axes.curvilinear or self.axes.sites
+        assert names is not None
+        north, east = (read_small(self.variables[name].floats()) for name in names)
+        return north.astype(np.float64), east.astype(np.float64)
 
     @cached_property
     def time(self) -> TimeAxis | None:

@@ -96,8 +96,10 @@ def place_grid(dataset: Dataset, other: Dataset) -> Placement | None:
     dataset, other : Dataset
         Both with such a grid.
     """
-    here, there = _positions(dataset), _positions(other)
-    names = [d.variables[_names(d)[0]].dimensions for d in (dataset, other)]
+    here, there = dataset.positions, other.read_positions()
+    names = [_grid_dimensions(d) for d in (dataset, other)]
+    if names[0] == names[1] and _are_equal(here, there):
+        return Placement({name: name for name in names[0]})
     near = min(_NEAR, SAME_CELL * _spacing(*here))
     for exchanged, down, left in product((False, True), repeat=3):
         axes = names[1][::-1] if exchanged else names[1]
@@ -139,7 +141,7 @@ def order_places(
         return None
     as_they_are = np.arange(other.lengths[their_name])
     are_sites = _are_sites(dataset, name) and _are_sites(other, their_name)
-    if are_sites and _lie_alike(_positions(dataset), _positions(other), _NEAR):
+    if are_sites and _lie_alike(dataset.positions, other.read_positions(), _NEAR):
         return as_they_are
     texts = [text_along(dataset, name), text_along(other, their_name)]
     if texts[0] is not None and texts[1] is not None:
@@ -152,7 +154,7 @@ def order_places(
         if order is not None or not are_sites:
             return order
     if are_sites:
-        return _order_positions(_positions(dataset), _positions(other))
+        return _order_positions(dataset.positions, other.read_positions())
     first, second = _numbers(dataset, name), _numbers(other, their_name)
     if first is None or second is None or first.units != second.units:
         return as_they_are
@@ -205,7 +207,7 @@ def _numbers(dataset: Dataset, name: str) -> Variable | None:
 def _need_same_sites(
     dataset: Dataset, other: Dataset, order: Indices, names: list[str]
 ) -> None:
-    here, there = _positions(dataset), _positions(other)
+    here, there = dataset.positions, other.read_positions()
     apart = great_circle(*here, there[0][order], there[1][order])
     far = np.flatnonzero(apart > _SAME_NAME)
     if far.size:
@@ -216,12 +218,19 @@ def _need_same_sites(
         )
 
 
+def _are_equal(here: tuple[Array, Array], there: tuple[Array, Array]) -> bool:
+    pairs = zip(here, there, strict=True)
+    return all(np.array_equal(a, b, equal_nan=True) for a, b in pairs)
+
+
 def _lie_alike(
     here: tuple[Array, Array], there: tuple[Array, Array], near: float
 ) -> bool:
     """Return whether places lie at others, as far as their positions are known."""
     if here[0].shape != there[0].shape:
         return False
+    if _are_equal(here, there):
+        return True
     apart = great_circle(*here, *there)
     ours, theirs = (np.isnan(part[0]) | np.isnan(part[1]) for part in (here, there))
     return np.array_equal(ours, theirs) and bool((apart[~ours] <= near).all())
@@ -249,18 +258,6 @@ def _grid_dimensions(dataset: Dataset) -> tuple[str, ...]:
 def _are_sites(dataset: Dataset, name: str) -> bool:
     sites = dataset.axes.sites
     return sites is not None and dataset.variables[sites[0]].dimensions == (name,)
-
-
-def _names(dataset: Dataset) -> tuple[str, str]:
-    names = dataset.axes.curvilinear or dataset.axes.sites
-    assert names is not None
-    return names
-
-
-def _positions(dataset: Dataset) -> tuple[Array, Array]:
-    """Return latitudes and longitudes, in degrees."""
-    north, east = (_read(dataset.variables[name]) for name in _names(dataset))
-    return north, east
 
 
 def _read(variable: Variable) -> Array:
