@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from itertools import product
 
 import numpy as np
@@ -172,6 +173,24 @@ def test_sites_are_paired_by_name_or_position(names):
     message = "other places" if names == "none" else "not the same site"
     with pytest.raises(DataError, match=message):
         ours.compare(with_=at_sites(values, north + 3.0, east, given[0]))
+
+
+@pytest.mark.parametrize("steps", [24, 5])
+def test_a_table_goes_with_sites_of_its_names(tmp_path, steps):
+    """Rows in any order, without positions, along an axis of another name."""
+    values, names = VALUES[:steps, 0], np.array(["Aa", "Be", "Ce", "De", "Ee"])
+    ours = at_sites(values, np.linspace(50, 54, 5), np.arange(5.0), names)
+    ours = ours.annotate(rename="site=station")
+    dates = [str(date)[:7] for date in ours.dates]
+    rows = [
+        f"{names[site]},{dates[step]},{values[step, site] + 1.0}"
+        for site, step in product(range(5), range(steps))
+    ]
+    random.Random(0).shuffle(rows)
+    table = tmp_path / "table.csv"
+    table.write_text("\n".join(["site,time,tas [K]", *rows]))
+    result = ours.compare(with_=table)
+    np.testing.assert_allclose(result["tas_bias"].values(), -1.0, rtol=1e-9)
 
 
 def test_what_has_names_or_numbers_is_paired_by_them():

@@ -3,7 +3,7 @@ of grids whose positions have two dimensions, sites, and whatever has names or n
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import product
 
@@ -85,6 +85,33 @@ def order_all_places(
         if (np.diff(order) != 1).any():
             orders[theirs] = order
     return orders
+
+
+def pair_named(
+    dataset: Dataset, other: Dataset, dimensions: Sequence[str]
+) -> dict[str, str]:
+    """Return what dimensions of one dataset are called in another, where their places have the same
+    names: `station` of a file is `site` of a table.
+
+    Parameters
+    ----------
+    dataset, other : Dataset
+    dimensions : sequence of str
+        Of the other, that the first has not.
+    """
+    pairs: dict[str, str] = {}
+    for theirs in dimensions:
+        names = _names_along(other, theirs)
+        for ours in dataset.lengths.keys() - other.lengths.keys():
+            if names and names == _names_along(dataset, ours):
+                pairs[ours] = theirs
+    return pairs
+
+
+def _names_along(dataset: Dataset, dimension: str) -> list[str]:
+    """Return the names of places along a dimension, sorted; none where there is no text."""
+    text = text_along(dataset, dimension) if dimension in dataset.lengths else None
+    return [] if text is None else sorted(str(value) for value in text.values())
 
 
 def place_grid(dataset: Dataset, other: Dataset) -> Placement | None:

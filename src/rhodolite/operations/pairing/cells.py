@@ -14,7 +14,7 @@ from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.space.level_direction import counted_as
-from rhodolite.model.space.places import order_all_places, place_grid
+from rhodolite.model.space.places import order_all_places, pair_named, place_grid
 from rhodolite.model.space.precision import SAME_CELL
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
@@ -243,10 +243,17 @@ def _with_axes_of(
 ) -> Variable:
     """Return the other variable with its axes in the order in which the first has the same."""
     same = dimensions_in(dataset, other, its)
-    wanted = [
-        same[name] for name in variable.dimensions if same.get(name) in its.dimensions
-    ]
-    wanted += [name for name in its.dimensions if name not in wanted]
+    known = {same.get(name) for name in variable.dimensions}
+    left = iter([name for name in its.dimensions if name not in known])
+    time = dataset.coordinate(Role.TIME)
+    wanted = []
+    for name in variable.dimensions:
+        theirs = same.get(name)
+        if theirs not in its.dimensions and (time is None or name != time.dimension):
+            # What neither tells by a name or a place goes with what is left, in order.
+            theirs = next(left, None)
+        wanted += [theirs] if theirs in its.dimensions else []
+    wanted += left
     if tuple(wanted) == its.dimensions:
         return its
     shape = tuple(its.shape[its.dimensions.index(name)] for name in wanted)
@@ -280,7 +287,8 @@ def dimensions_in(dataset: Dataset, other: Dataset, its: Variable) -> dict[str, 
     if dataset.axes.sites and other.axes.sites:
         ours = dataset.variables[dataset.axes.sites[0]].dimensions[0]
         same[ours] = other.variables[other.axes.sites[0]].dimensions[0]
-    return same
+    strangers = [name for name in its.dimensions if name not in dataset.lengths]
+    return same | pair_named(dataset, other, strangers)
 
 
 def _matching_order(
