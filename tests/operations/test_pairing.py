@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from contextlib import nullcontext
 from itertools import product
 
 import numpy as np
@@ -13,6 +14,7 @@ from rhodolite import DataError, read
 from rhodolite.api.dataset import Dataset
 from rhodolite.arrays import InMemory
 from rhodolite.model.indexing import take
+from rhodolite.model.space.places import order_all_places
 from rhodolite.model.variable import Variable
 
 TIMES = {"units": "days since 2000-01-01", "calendar": "standard"}
@@ -106,6 +108,43 @@ def test_files_of_one_dataset_are_joined_place_by_place(tmp_path, kind):
     np.testing.assert_array_equal(whole["tas"].values(), values)
     with pytest.raises(DataError, match=r"other places|not the same site"):
         read([tmp_path / "first.nc", tmp_path / "other.nc"])
+
+
+class Unread(InMemory):
+    """Positions that nobody should need."""
+
+    def read(self, region):
+        raise AssertionError(f"positions were read: {region}")
+
+
+@pytest.mark.parametrize("pole", [40.0, 39.0])
+def test_positions_of_one_projection_are_not_read(pole):
+    """They follow from rows, columns and the projection; of another they are compared."""
+    axes = {"units": "degrees"}
+
+    def rotated(values, latitude, kind):
+        north, east = grid_positions()
+        mapping = {
+            "grid_mapping_name": "rotated_latitude_longitude",
+            "grid_north_pole_latitude": latitude,
+            "grid_north_pole_longitude": 0.0,
+        }
+        data = on_grid(values, north, east)
+        helpers = [
+            Variable("y", ("y",), InMemory(np.arange(5.0)), axes),
+            Variable("x", ("x",), InMemory(np.arange(5.0)), axes),
+            Variable("crs", (), InMemory(np.array(0)), mapping),
+        ]
+        known = [
+            v.replace(data=kind(v.values())) if v.name in ("lat", "lon") else v
+            for v in data.variables.values()
+        ]
+        return data.with_variables([*known, *helpers])
+
+    ours, theirs = rotated(VALUES, 40.0, InMemory), rotated(VALUES, pole, Unread)
+    placed = pytest.raises(AssertionError) if pole != 40.0 else nullcontext()
+    with placed:
+        assert order_all_places(ours, theirs, {"y": "y", "x": "x"}) == {}
 
 
 @pytest.mark.parametrize(("off", "goes"), [(0.02, True), (0.125, False)])

@@ -123,10 +123,13 @@ def place_grid(dataset: Dataset, other: Dataset) -> Placement | None:
     dataset, other : Dataset
         Both with such a grid.
     """
-    here, there = dataset.positions, other.read_positions()
     names = [_grid_dimensions(d) for d in (dataset, other)]
+    as_they_are = Placement({name: name for name in names[0]})
+    if names[0] == names[1] and _have_same_projection(dataset, other, names[0]):
+        return as_they_are
+    here, there = dataset.positions, other.read_positions()
     if names[0] == names[1] and _are_equal(here, there):
-        return Placement({name: name for name in names[0]})
+        return as_they_are
     near = min(_NEAR, SAME_CELL * _spacing(*here))
     for exchanged, down, left in product((False, True), repeat=3):
         axes = names[1][::-1] if exchanged else names[1]
@@ -140,6 +143,31 @@ def place_grid(dataset: Dataset, other: Dataset) -> Placement | None:
             }
             return Placement(dict(zip(names[0], axes, strict=True)), orders)
     return None
+
+
+def _have_same_projection(
+    dataset: Dataset, other: Dataset, dimensions: tuple[str, ...]
+) -> bool:
+    """Return whether rows and columns have the same coordinates of the same projection, from which
+    all positions follow, so that these need not be read."""
+    mappings = [
+        [v for v in d.variables.values() if "grid_mapping_name" in v.attributes]
+        for d in (dataset, other)
+    ]
+    if [len(found) for found in mappings] != [1, 1]:
+        return False
+    (first,), (second,) = mappings
+    if repr(sorted(first.attributes.items())) != repr(
+        sorted(second.attributes.items())
+    ):
+        return False
+    for name in dimensions:
+        ours, theirs = _numbers(dataset, name), _numbers(other, name)
+        if ours is None or theirs is None or ours.units != theirs.units:
+            return False
+        if not np.array_equal(_read(ours), _read(theirs)):
+            return False
+    return True
 
 
 def order_places(
