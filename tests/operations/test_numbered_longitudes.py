@@ -64,6 +64,12 @@ def test_ends_are_those_of_the_shortest_way(tenths, turns):
     assert width % 360.0 == pytest.approx(shortest, abs=1e-6)
 
 
+def test_places_all_round_the_globe_begin_where_their_numbers_do():
+    """The widest of many narrow gaps is there by chance, and tells nothing."""
+    longitudes = np.random.default_rng(0).uniform(-180.0, 180.0, 2000)
+    assert find_ends(longitudes) == (longitudes.min(), longitudes.max())
+
+
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("east", [177.0, -3.0])
 @pytest.mark.parametrize(

@@ -11,6 +11,8 @@ from rhodolite.model.space.range_text import format_latitude, format_longitude
 
 _ALIKE = 1e-6
 """Degrees by which gaps that are alike may differ through rounding."""
+NARROW_GAP = 5.0
+"""Degrees of longitude without a place that are no more than a few cells."""
 
 
 @dataclass(frozen=True)
@@ -86,8 +88,8 @@ def find_ends(longitudes: Array) -> tuple[float, float]:
     before = np.diff(turned[order], prepend=turned[order[-1]] - 360.0)
     widest = int(np.argmax(before))
     lowest = int(np.searchsorted(turned[order], turned[np.argmin(known)]))
-    # All round the globe each gap is as wide as another, and the numbers tell where it begins.
-    if before[lowest] >= before[widest] - _ALIKE:
+    # All round the globe no gap tells more than another, and the numbers tell where it begins.
+    if before[widest] < NARROW_GAP or before[lowest] >= before[widest] - _ALIKE:
         widest = lowest
         if np.ptp(known) <= 360.0 + _ALIKE:
             return float(known.min()), float(known.max())

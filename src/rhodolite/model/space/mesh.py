@@ -20,7 +20,7 @@ from rhodolite.kernels.interval_overlap import (
 from rhodolite.kernels.sphere import great_circle, widths, zone_areas
 from rhodolite.kernels.spherical_cells import areas_of_cells, outlines_in_plane
 from rhodolite.model.space.axis_cells import covers_globe
-from rhodolite.model.space.extent import find_ends, increasing
+from rhodolite.model.space.extent import NARROW_GAP, find_ends, increasing
 from rhodolite.regions.outlined_area import Outline
 from rhodolite.regions.polygon_overlap import common, cut, moved_by, polygons
 
@@ -31,8 +31,6 @@ _TURN = 2 * np.pi
 _FINE = 0.2
 """Degrees; outlines get points so close before they are bent into the plane that keeps areas."""
 _CELLS_AT_ONCE = 50_000
-NARROW_GAP = 5.0
-"""Degrees of longitude without a cell that are no more than a few cells."""
 EARTH_RADIUS = 6371007.2
 """Metres; of the sphere that has the area of the Earth (WGS 84)."""
 

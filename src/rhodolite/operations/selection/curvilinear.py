@@ -13,8 +13,7 @@ from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.indexing import take
-from rhodolite.model.space.extent import Extent
-from rhodolite.model.space.mesh import NARROW_GAP
+from rhodolite.model.space.extent import NARROW_GAP, Extent
 from rhodolite.model.space.precision import rounding
 from rhodolite.model.space.range_text import (
     LatitudeRange,
