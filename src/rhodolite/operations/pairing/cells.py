@@ -13,6 +13,7 @@ from rhodolite.kernels.sphere import shortest_turn
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension
+from rhodolite.model.space.cell_lists import is_cell_list
 from rhodolite.model.space.level_direction import counted_as
 from rhodolite.model.space.places import order_all_places, pair_named, place_grid
 from rhodolite.model.space.precision import SAME_CELL
@@ -230,12 +231,20 @@ def _need_same_sizes(
         [v.shape[v.dimensions.index(d)] for d in dimensions]
         for v, dimensions in zip((variable, its), along, strict=True)
     )
-    if ours != theirs:
-        raise DataError(
-            f"{variable.name} has {_times(ours)} cells in {dataset.label} and {_times(theirs)} in "
-            f"{other.label}; bring both to the same region and grid first, with subset and regrid "
-            "--like FILE"
-        )
+    if ours == theirs:
+        return
+    places, remedy = (
+        "cells",
+        (
+            "bring both to the same region and grid first, with subset and regrid --like FILE"
+        ),
+    )
+    if dataset.axes.sites and other.axes.sites and not is_cell_list(dataset):
+        places, remedy = "sites", "take the same sites of both first, with subset"
+    raise DataError(
+        f"{variable.name} has {_times(ours)} {places} in {dataset.label} and {_times(theirs)} in "
+        f"{other.label}; {remedy}"
+    )
 
 
 def _with_axes_of(
