@@ -13,6 +13,7 @@ from conftest import make_dataset, run_here
 from rhodolite import Adjust
 from rhodolite.arrays import Engine
 from rhodolite.errors import DataError, UsageError
+from rhodolite.model.indexing import take
 
 YEARS = 20
 
@@ -145,6 +146,17 @@ def test_days_without_rain_become_as_many_as_there_are():
     np.testing.assert_allclose(result.mean((0, 1)), truth.mean((0, 1)), rtol=0.01)
     again = adjusted(days(model[:, :, :1]), name="pr", to=days(truth[:, :, :1]))
     np.testing.assert_array_equal(again, result[:, :, :1])
+
+
+def test_dry_days_get_the_same_amounts_in_files_that_run_backwards(rng):
+    wet = rng.gamma(1.0, 1e-4, (240, 2, 2)) * (rng.random((240, 2, 2)) < 0.5)
+    rain = months(wet, name="pr", units="kg m-2 s-1")
+    truth = months(wet[::-1] * 1.3, name="pr", units="kg m-2 s-1")
+    backwards = [take(part, {"time": np.arange(240)[::-1]}) for part in (rain, truth)]
+    forwards = rain.adjust(to=truth, method="quantile-changes")["pr"].values()
+    turned = backwards[0].adjust(to=backwards[1], method="quantile-changes")
+    assert (forwards == 0).any()
+    np.testing.assert_array_equal(turned["pr"].values()[::-1], forwards)
 
 
 def test_it_helps_in_years_that_it_has_not_seen(tmp_path):

@@ -207,6 +207,9 @@ class Adjust(Operation):
         parts = [variable.floats(), *(other.floats() for other in others)]
         sizes = tuple(part.shape[along] for part in parts)
         rule = self._rule(variable)
+        orders = [each.need_time().order for each in (dataset, trained, truth)]
+        starts = np.cumsum([0, *sizes[:2]])
+        places = [np.argsort(o) + at for o, at in zip(orders, starts, strict=True)]
         work = Adjustment(
             variable.name,
             along,
@@ -214,6 +217,7 @@ class Adjust(Operation):
             phases,
             rule,
             self.seed,
+            np.concatenate(places),
         )
         reduction = Reduction(Concatenated(parts, along), series=work)
         cells = (*variable.shape[:along], *variable.shape[along + 1 :])

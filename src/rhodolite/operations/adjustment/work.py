@@ -86,7 +86,10 @@ class Phase:
 @dataclass
 class Adjustment(SeriesKernel):
     """The adjusted values of a model, from its own, those of training, and observations, one after
-    another along time."""
+    another along time.
+
+    `places` says where each of these steps stands in the order of time, which random amounts go by.
+    """
 
     label: str
     axis: int
@@ -94,6 +97,7 @@ class Adjustment(SeriesKernel):
     phases: Sequence[Phase]
     rule: Rule
     seed: int
+    places: Indices
 
     def outputs(self) -> Mapping[str, tuple[tuple[int, ...], np.dtype[Any]]]:
         return {"value": ((self.sizes[0],), np.dtype("f8"))}
@@ -149,7 +153,7 @@ class Adjustment(SeriesKernel):
         """Return values of which those that are none are random amounts below the trace, the same
         at every cell (Cannon and others 2015, section 2)."""
         random = np.random.default_rng(self.seed)
-        amounts = self.rule.trace * (1 - random.random(len(values)))
+        amounts = self.rule.trace * (1 - random.random(len(values)))[self.places]
         return np.where(values < self.rule.trace, amounts[:, None], values)
 
     def report(self, counts: Counter[str]) -> None:
