@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import warnings
 from pathlib import Path
 
 import netCDF4
@@ -366,3 +367,24 @@ def test_words_are_understood_before_files_are_joined(tmp_path, name, key, writt
         assert joined["tas"].units == "degC"
         np.testing.assert_allclose(joined["lat"].values(), lats)
         assert str(joined.dates[0])[:10] == "2000-01-01"
+
+
+@pytest.mark.parametrize("other", [1, 2])
+def test_a_coordinate_of_one_value_that_is_another_is_told(tmp_path, other):
+    """Of forecasts that follow each other one beginning alone can stand for all."""
+    for at, member in enumerate((1, other)):
+        path = tmp_path / f"{at}.nc"
+        write_plain(path, np.zeros((2, 2, 2)), times=[2 * at, 2 * at + 1], kind="f8")
+        with netCDF4.Dataset(path, "a") as file:
+            realization = file.createVariable("realization", "i4", ())
+            realization.standard_name = "realization"
+            realization[...] = member
+            file["tas"].coordinates = "realization"
+    inputs = [tmp_path / "0.nc", tmp_path / "1.nc"]
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        joined = rhodolite.read(inputs)
+    words = [str(warning.message) for warning in told]
+    expected = "realization is 1 in 0.nc and 2 in 1.nc, and a dataset has one"
+    assert any(expected in line for line in words) == (other == 2)
+    assert joined["realization"].values() == 1

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import cftime
 import numpy as np
 
-from rhodolite.arrays import Array, Mapped
-from rhodolite.errors import DataError
+from rhodolite.arrays import Array, Mapped, read_small
+from rhodolite.errors import DataError, warn
 from rhodolite.formats.conform import same_calendars
 from rhodolite.model.axes import Coordinate, Role
 from rhodolite.model.dataset import Dataset
@@ -140,6 +141,39 @@ def with_places_of(first: Dataset, other: Dataset) -> Dataset:
             "call them otherwise; regrid --like FILE, extract or subset makes them alike"
         )
     return take(other, orders) if orders else other
+
+
+def warn_of_other_scalars(datasets: Sequence[Dataset]) -> None:
+    """Say which coordinates of a single value, such as the beginning of a forecast, are others in
+    files that follow each other, where one of them alone can stand for all.
+
+    Parameters
+    ----------
+    datasets : sequence of Dataset
+        Those of which the first counts, and others with the same variables.
+    """
+    first = datasets[0]
+    for name, variable in first.variables.items():
+        is_coordinate = name in first.axes.auxiliary and not variable.dimensions
+        if not is_coordinate or "grid_mapping_name" in variable.attributes:
+            continue
+        value = read_small(variable.data)
+        for other in datasets[1:]:
+            there = other.variables.get(name)
+            if there is None or there.dimensions:
+                continue
+            another = read_small(there.data)
+            if not _are_equal(value, another):
+                warn(
+                    f"{name} is {value} in {first.label} and {another} in {other.label}, and a "
+                    f"dataset has one: that of {first.label} is kept"
+                )
+                break
+
+
+def _are_equal(first: Array, second: Array) -> bool:
+    is_number = first.dtype.kind == second.dtype.kind == "f"
+    return np.array_equal(first, second, equal_nan=is_number)
 
 
 def _need_whole(pair: str, dataset: Dataset, coordinate: Coordinate) -> None:

@@ -15,6 +15,7 @@ from rhodolite.formats.alike import (
     check_alike,
     in_units_of,
     key,
+    warn_of_other_scalars,
     whole_if_exact,
     with_one_mark,
     with_places_of,
@@ -101,6 +102,7 @@ def _in_time(datasets: list[Dataset], overlap: Overlap | None) -> Dataset:
     for dataset in datasets[1:]:
         check_alike(first, dataset, along_time=True)
     datasets = [first, *(with_places_of(first, dataset) for dataset in datasets[1:])]
+    warn_of_other_scalars(datasets)
     datasets = sorted(datasets, key=lambda dataset: key(dataset.need_time()))
     axes = [dataset.need_time() for dataset in datasets]
     axis = axes[0]
