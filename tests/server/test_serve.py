@@ -1143,6 +1143,10 @@ def test_queries_choose_and_weigh_as_commands_do(tmp_path, rng, demo, kind):
         found = json.loads(ask("cube", **boxed, over="area"))["ranges"][name]["values"]
         mean = data.subset(**spelt).summarise()[name].values().reshape(-1)
         np.testing.assert_allclose(found, mean, rtol=2e-7)
+        if kind != "turned":
+            columns = json.loads(ask("cube", **boxed))["domain"]["axes"]["x"]["values"]
+            assert west <= columns[0] and (np.diff(columns) > 0).all()
+            assert columns[-1] <= east
         rows = ask("cube", **boxed, f="csv").decode().splitlines()[1:]
         chosen = data.subset(**spelt)[name].values()
         count = int(np.isfinite(chosen).sum())

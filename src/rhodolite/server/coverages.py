@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from rhodolite.arrays import Array
-from rhodolite.model.axes import Role
+from rhodolite.model.axes import Role, is_in_order
 from rhodolite.model.cf.classes import words_of_classes
 from rhodolite.model.space.extent import find_ends, increasing
 from rhodolite.plain_text import number_or_none, write_number
@@ -182,9 +182,18 @@ def _positions(part: Part, mean: bool) -> tuple[list[float], list[float]]:
             "CoverageJSON has no grid for; ask for f=CSV, or over=area",
         )
     east, north = (
-        map(number_or_none, part) for part in (longitudes[0], latitudes[:, 0])
+        map(number_or_none, part) for part in (_onward(longitudes[0]), latitudes[:, 0])
     )
     return list(east), list(north)  # type: ignore[arg-type]
+
+
+def _onward(longitudes: Array) -> Array:
+    """Return the longitudes of columns as numbers that go on across the seam of the data, since
+    those of an axis are in order in CoverageJSON: 350 and 0 are -10 and 0."""
+    if is_in_order(longitudes):
+        return longitudes
+    onward = np.unwrap(longitudes, period=360.0)
+    return onward - 360.0 if onward.max() >= 360.0 else onward
 
 
 def _calendar(layer: Layer) -> str:
