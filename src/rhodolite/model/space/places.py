@@ -154,7 +154,7 @@ def _have_same_projection(
         [v for v in d.variables.values() if "grid_mapping_name" in v.attributes]
         for d in (dataset, other)
     ]
-    if [len(found) for found in mappings] != [1, 1]:
+    if [len(each) for each in mappings] != [1, 1]:
         return False
     (first,), (second,) = mappings
     if repr(sorted(first.attributes.items())) != repr(
@@ -238,9 +238,9 @@ def _order_positions(
     if not all(np.isfinite(part).all() for part in (*here, *there)):
         return None
     _, order = cKDTree(unit_vectors(*there)).query(unit_vectors(*here))
-    found = (there[0][order], there[1][order])
+    nearest = (there[0][order], there[1][order])
     is_each_once = np.unique(order).size == order.size
-    return order if is_each_once and _lie_alike(here, found, _NEAR) else None
+    return order if is_each_once and _lie_alike(here, nearest, _NEAR) else None
 
 
 def _order_numbers(here: Array, there: Array) -> Indices | None:
