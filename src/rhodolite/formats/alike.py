@@ -134,7 +134,8 @@ def with_places_of(first: Dataset, other: Dataset) -> Dataset:
         If they are other places.
     """
     shared = {name: name for name, _ in first.lengths.items() & other.lengths.items()}
-    orders = order_all_places(first, other, shared)
+    # Of a copy, so that the positions of thousands of files are not kept.
+    orders = order_all_places(first, replace(other), shared)
     if orders is None:
         raise DataError(
             f"{first.label} and {other.label} do not fit together: they lie at other places, or "

@@ -162,12 +162,8 @@ class Dataset:
 
     @cached_property
     def positions(self) -> tuple[Array, Array]:
-        """What `read_positions` gives, kept."""
-        return self.read_positions()
-
-    def read_positions(self) -> tuple[Array, Array]:
-        """Return latitudes and longitudes of cells or sites that have one each and no axes of them,
-        in degrees."""
+        """Latitudes and longitudes of cells or sites that have one each and no axes of them, in
+        degrees."""
         names = self.axes.curvilinear or self.axes.sites
         assert names is not None
         north, east = (read_small(self.variables[name].floats()) for name in names)

@@ -8,7 +8,8 @@ from rhodolite.arrays import InMemory
 from rhodolite.errors import DataError
 from rhodolite.model.axes import Role
 from rhodolite.model.dataset import Dataset
-from rhodolite.model.space.places import Indices, order_names
+from rhodolite.model.space.alike_positions import Indices
+from rhodolite.model.space.places import order_names
 from rhodolite.model.time.time_labels import time_labels
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.cells import dimensions_in, in_line, in_order

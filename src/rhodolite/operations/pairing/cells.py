@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,8 +15,9 @@ from rhodolite.model.dataset import Dataset
 from rhodolite.model.ensemble import find_member_dimension
 from rhodolite.model.space.cell_lists import is_cell_list
 from rhodolite.model.space.level_direction import counted_as
-from rhodolite.model.space.places import order_all_places, pair_named, place_grid
+from rhodolite.model.space.places import order_all_places, pair_named
 from rhodolite.model.space.precision import SAME_CELL
+from rhodolite.model.space.turned_grids import place_grid
 from rhodolite.model.units.udunits import convert, convertible
 from rhodolite.model.variable import Variable
 from rhodolite.operations.pairing.members import with_members_of
@@ -109,7 +110,8 @@ def in_line(
     if units and its.units and variable.units and its.units != variable.units:
         its = in_units(other, its, variable.units)
     its = with_members_of(dataset, variable, other, its)
-    its = _with_axes_of(dataset, variable, other, its)
+    same = dimensions_in(dataset, other, its)
+    its = _with_axes_of(dataset, variable, its, same)
     ours = _dimensions(dataset, variable, without)
     theirs = _dimensions(other, its, without)
     _need_same_sizes(dataset, variable, other, its, (ours, theirs))
@@ -121,7 +123,7 @@ def in_line(
         if order is None or second.dimension not in its.dimensions:
             raise _other_cells(variable, dataset, other, first, second)
         its = in_order(its, str(second.dimension), order)
-    return _with_places_of(dataset, variable, other, its)
+    return _with_places_of(dataset, variable, other, its, same)
 
 
 def in_order(its: Variable, dimension: str, order: NDArray[np.intp]) -> Variable:
@@ -142,7 +144,11 @@ def in_order(its: Variable, dimension: str, order: NDArray[np.intp]) -> Variable
 
 
 def _with_places_of(
-    dataset: Dataset, variable: Variable, other: Dataset, its: Variable
+    dataset: Dataset,
+    variable: Variable,
+    other: Dataset,
+    its: Variable,
+    same: Mapping[str, str],
 ) -> Variable:
     """Return the other variable with its cells of two-dimensional positions, its sites, and what
     has names or numbers in the order of the first.
@@ -155,13 +161,13 @@ def _with_places_of(
     _refuse_other_kind(dataset, variable, other, its)
     # Members have been put in order by their names already.
     members = find_member_dimension(dataset)
-    same = {
+    shared = {
         name: theirs
-        for name, theirs in dimensions_in(dataset, other, its).items()
+        for name, theirs in same.items()
         if name in variable.dimensions and theirs in its.dimensions
         if name in dataset.lengths and theirs in other.lengths and name != members
     }
-    orders = order_all_places(dataset, other, same)
+    orders = order_all_places(dataset, other, shared)
     if orders is None:
         raise DataError(
             f"{variable.name} lies at other places in {dataset.label} than in {other.label}; bring "
@@ -233,12 +239,8 @@ def _need_same_sizes(
     )
     if ours == theirs:
         return
-    places, remedy = (
-        "cells",
-        (
-            "bring both to the same region and grid first, with subset and regrid --like FILE"
-        ),
-    )
+    places = "cells"
+    remedy = "bring both to the same region and grid first, with subset and regrid --like FILE"
     if dataset.axes.sites and other.axes.sites and not is_cell_list(dataset):
         places, remedy = "sites", "take the same sites of both first, with subset"
     raise DataError(
@@ -248,10 +250,9 @@ def _need_same_sizes(
 
 
 def _with_axes_of(
-    dataset: Dataset, variable: Variable, other: Dataset, its: Variable
+    dataset: Dataset, variable: Variable, its: Variable, same: Mapping[str, str]
 ) -> Variable:
     """Return the other variable with its axes in the order in which the first has the same."""
-    same = dimensions_in(dataset, other, its)
     known = {same.get(name) for name in variable.dimensions}
     left = iter([name for name in its.dimensions if name not in known])
     time = dataset.coordinate(Role.TIME)
@@ -282,14 +283,9 @@ def dimensions_in(dataset: Dataset, other: Dataset, its: Variable) -> dict[str, 
     """
     same = {name: name for name in its.dimensions}
     for role in Role:
-        first, second = dataset.coordinate(role), other.coordinate(role)
-        if (
-            first is not None
-            and second is not None
-            and first.dimension
-            and second.dimension
-        ):
-            same[first.dimension] = second.dimension
+        first, second = (_dimension_of(d, role) for d in (dataset, other))
+        if first and second:
+            same[first] = second
     if dataset.axes.curvilinear and other.axes.curvilinear:
         placement = place_grid(dataset, other)
         same |= {} if placement is None else placement.dimensions
@@ -298,6 +294,11 @@ def dimensions_in(dataset: Dataset, other: Dataset, its: Variable) -> dict[str, 
         same[ours] = other.variables[other.axes.sites[0]].dimensions[0]
     strangers = [name for name in its.dimensions if name not in dataset.lengths]
     return same | pair_named(dataset, other, strangers)
+
+
+def _dimension_of(dataset: Dataset, role: Role) -> str | None:
+    coordinate = dataset.coordinate(role)
+    return None if coordinate is None else coordinate.dimension
 
 
 def _matching_order(
