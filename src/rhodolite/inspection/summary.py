@@ -129,10 +129,7 @@ def _kind_of_grid(rows: AxisShape, columns: AxisShape) -> str:
 
 def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
     """Describe a grid whose latitude and longitude have two dimensions."""
-    rows, columns = (
-        np.asarray(dataset[name].values(), dtype=np.float64)
-        for name in (latitude, longitude)
-    )
+    rows, columns = dataset.positions
     mapping = next(
         (
             str(m)
@@ -161,10 +158,7 @@ def _curvilinear(dataset: Dataset, latitude: str, longitude: str) -> Plain:
 
 
 def _sites(dataset: Dataset, latitude: str, longitude: str) -> Plain:
-    rows, columns = (
-        np.asarray(dataset[name].values(), dtype=np.float64)
-        for name in (latitude, longitude)
-    )
+    rows, columns = dataset.positions
     return {
         "grid": "sites",
         "of": "listed cell" if is_cell_list(dataset) else "site",

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rhodolite.arrays import Array, LazyArray, Region, read_small
+from rhodolite.arrays import Array, LazyArray, Region
 from rhodolite.errors import DataError
 from rhodolite.kernels.sphere import great_circle
 from rhodolite.model.dataset import Dataset
@@ -42,9 +42,7 @@ class Positions:
         names = dataset.axes.curvilinear or dataset.axes.sites
         assert names is not None
         latitude, longitude = (dataset.variables[name] for name in names)
-        north, east = (
-            read_small(v.floats()).astype(np.float64) for v in (latitude, longitude)
-        )
+        north, east = dataset.positions
         near = [
             rounding(part.reshape(-1), v.data.dtype)
             for part, v in ((north, latitude), (east, longitude))
